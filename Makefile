@@ -1,0 +1,55 @@
+# make demo   everything needed, then the application with the demo data
+# make test   everything checked, the browser included, on a database server of its own
+SHELL := /bin/bash
+PYTHON ?= python3
+BIN := .venv/bin
+
+.PHONY: demo demo-fresh test lint bench screenshots lock clean
+
+demo: .venv/run.stamp
+	@setup/system-packages run
+	@exec $(BIN)/uchiwa serve --demo
+
+demo-fresh: .venv/run.stamp
+	@setup/system-packages run
+	@$(BIN)/uchiwa db stop
+	@rm -rf .uchiwa
+	@exec $(BIN)/uchiwa serve --demo
+
+test: .venv/dev.stamp lint
+	@setup/system-packages test
+	$(BIN)/pytest
+
+lint: .venv/dev.stamp
+	$(BIN)/ruff check .
+	$(BIN)/ruff format --check .
+	$(BIN)/mypy
+	$(BIN)/lint-imports
+
+bench: .venv/dev.stamp
+	@setup/system-packages test
+	$(BIN)/python -m bench
+
+screenshots: .venv/dev.stamp
+	@setup/system-packages test
+	$(BIN)/python -m bench.screenshots
+
+lock:
+	$(PYTHON) -m uv pip compile -q --generate-hashes --python-version 3.11 pyproject.toml -o requirements/run.txt
+	$(PYTHON) -m uv pip compile -q --generate-hashes --python-version 3.11 --extra dev pyproject.toml -o requirements/dev.txt
+
+clean:
+	rm -rf .venv .uchiwa .uchiwa-test
+
+.venv/bin/python:
+	@setup/system-packages run
+	$(PYTHON) -m venv .venv
+
+.venv/run.stamp: requirements/run.txt pyproject.toml | .venv/bin/python
+	$(BIN)/pip install --quiet --disable-pip-version-check --require-hashes -r requirements/run.txt
+	$(BIN)/pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation --editable .
+	@touch $@
+
+.venv/dev.stamp: requirements/dev.txt .venv/run.stamp
+	$(BIN)/pip install --quiet --disable-pip-version-check --require-hashes -r requirements/dev.txt
+	@touch $@

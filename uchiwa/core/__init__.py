@@ -1,0 +1,1 @@
+"""The functional core: arrays and small frozen dataclasses; no web, no database, no clock."""

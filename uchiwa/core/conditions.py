@@ -1,0 +1,183 @@
+"""Which samples to leave out for fuel work: named rules, each counted by what it removes."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+
+import numpy as np
+
+from uchiwa.core.log import BoolArray, FloatArray, IntArray
+from uchiwa.core.signal import held, rate
+
+
+@dataclass(frozen=True)
+class Limits:
+    """Thresholds of the rules, in canonical units."""
+
+    warm_coolant: float = 80.0
+    overrun_recovery_s: float = 1.0
+    closed_injector_ms: float = 0.05
+    rich_rail: float = 0.685
+    lean_rail: float = 1.30
+    rail_recovery_s: float = 0.3
+    fast_throttle: float = 30.0
+    fast_pressure: float = 40.0
+    fast_speed: float = 1500.0
+
+
+@dataclass(frozen=True, eq=False)
+class Samples:
+    """What the rules look at: signals by quantity id on one time base, the mixture already free of its delay."""
+
+    time: FloatArray
+    signals: Mapping[str, FloatArray]
+    limits: Limits
+    settle_s: float
+
+    def get(self, quantity: str) -> FloatArray | None:
+        """The signal of a quantity, or None if it was not recorded."""
+        return self.signals.get(quantity)
+
+    def none(self) -> BoolArray:
+        """A rule that finds nothing."""
+        return np.zeros(self.time.shape, dtype=np.bool_)
+
+
+@dataclass(frozen=True)
+class Rule:
+    """A named reason to leave samples out.
+
+    Attributes:
+        id: used in policies and reports.
+        title: one or two words for the sieve.
+        sentence: what it leaves out and why.
+        finds: the samples it leaves out.
+        switchable: whether a policy may switch it off.
+    """
+
+    id: str
+    title: str
+    sentence: str
+    finds: Callable[[Samples], BoolArray]
+    switchable: bool = True
+
+
+def _cold(samples: Samples) -> BoolArray:
+    coolant = samples.get("coolant_temperature")
+    return samples.none() if coolant is None else ~(coolant >= samples.limits.warm_coolant)
+
+
+def _after_start(samples: Samples) -> BoolArray:
+    active = samples.get("after_start_active")
+    return samples.none() if active is None else active > 0.5
+
+
+def _overrun(samples: Samples) -> BoolArray:
+    flag, pulse = samples.get("overrun_cut_active"), samples.get("injector_pulse")
+    cut = samples.none()
+    if flag is not None:
+        cut |= flag > 0.5
+    elif pulse is not None:
+        cut |= pulse <= samples.limits.closed_injector_ms
+    return held(samples.time, cut, samples.limits.overrun_recovery_s)
+
+
+def _rail(samples: Samples) -> BoolArray:
+    mixture = samples.get("lambda_measured")
+    if mixture is None:
+        return samples.none()
+    beyond = (mixture <= samples.limits.rich_rail) | (mixture >= samples.limits.lean_rail)
+    return held(samples.time, beyond, samples.limits.rail_recovery_s)
+
+
+def _transient(samples: Samples) -> BoolArray:
+    fast = samples.none()
+    for quantity, most in (
+        ("throttle_position", samples.limits.fast_throttle),
+        ("manifold_pressure", samples.limits.fast_pressure),
+        ("engine_speed", samples.limits.fast_speed),
+    ):
+        signal = samples.get(quantity)
+        if signal is not None:
+            fast |= np.abs(rate(samples.time, signal)) > most
+    return held(samples.time, fast, samples.settle_s)
+
+
+RULES: tuple[Rule, ...] = (
+    Rule(
+        "cold",
+        "cold",
+        "The coolant is below 80 °C: warm-up enrichment and cold walls still shift the mixture.",
+        _cold,
+    ),
+    Rule("after_start", "after start", "After-start enrichment is still active.", _after_start),
+    Rule("overrun", "overrun", "Overrun fuel cut, and the second after it.", _overrun),
+    Rule(
+        "rail",
+        "sensor at rail",
+        "The mixture sensor is at its rail, λ up to 0.685 or from 1.30, or just returning from it.",
+        _rail,
+    ),
+    Rule(
+        "transient",
+        "transient",
+        "Throttle, pressure or speed change fast (30 %/s, 40 kPa/s, 1500 rpm/s), and the settling time after it.",
+        _transient,
+    ),
+)
+
+MISSING = "missing"
+OUTSIDE = "outside"
+OPEN_LOOP = "open_loop"
+_ALWAYS = {
+    MISSING: ("no reading", "A channel the computation needs has no reading here."),
+    OUTSIDE: ("off the table", "More than half a cell beyond the table's last breakpoint."),
+    OPEN_LOOP: ("open loop", "Without a wideband sensor only closed-loop samples say anything."),
+}
+
+
+def title_of(reason: str) -> str:
+    """The words for a reason; the text of a condition of one's own stands for itself."""
+    if reason in _ALWAYS:
+        return _ALWAYS[reason][0]
+    return next((rule.title for rule in RULES if rule.id == reason), f"not {reason}")
+
+
+def sentence_of(reason: str) -> str:
+    """What a reason leaves out and why."""
+    if reason in _ALWAYS:
+        return _ALWAYS[reason][1]
+    return next((rule.sentence for rule in RULES if rule.id == reason), f"Where {reason} does not hold.")
+
+
+def switchable(reason: str) -> bool:
+    """Whether a policy may switch this reason off."""
+    return any(rule.id == reason and rule.switchable for rule in RULES)
+
+
+@dataclass(frozen=True, eq=False)
+class Sieve:
+    """What became of the samples.
+
+    Attributes:
+        reasons: ids in the order in which they were asked.
+        verdict: per sample −1 if it is used, else the index of the first reason that left it out; shape (n,).
+    """
+
+    reasons: tuple[str, ...]
+    verdict: IntArray
+
+    @property
+    def used(self) -> BoolArray:
+        """Which samples are used."""
+        kept: BoolArray = self.verdict < 0
+        return kept
+
+
+def sift(found: list[tuple[str, BoolArray]], size: int) -> Sieve:
+    """One verdict for each sample: the first reason that leaves it out, so that used + left out = all."""
+    verdict = np.full(size, -1, dtype=np.int64)
+    for number, (_, mask) in enumerate(found):
+        verdict[(verdict < 0) & mask] = number
+    return Sieve(tuple(reason for reason, _ in found), verdict)

@@ -1,0 +1,259 @@
+"""The samples of one or more logs that say how wrong the airflow model of a table is."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from uchiwa.core.airflow import logged_airflow
+from uchiwa.core.align import Delay, DelaySamples, estimate_delay, inconsistency, undelayed
+from uchiwa.core.conditions import MISSING, OPEN_LOOP, OUTSIDE, RULES, Limits, Samples, Sieve, sift
+from uchiwa.core.errors import BadInput
+from uchiwa.core.formula import condition
+from uchiwa.core.log import BoolArray, FloatArray, IntArray, Log
+from uchiwa.core.proposals.policy import Policy
+from uchiwa.core.quantities import QUANTITIES
+from uchiwa.core.signal import durations
+from uchiwa.core.table import Axis, Calibration, Table
+from uchiwa.core.timebase import on_one_base
+from uchiwa.core.units import convert
+
+_FIRST_DELAY = Delay(0.1, 1.0)
+
+
+@dataclass(frozen=True, eq=False)
+class FuelParts:
+    """The factors of the fuel error at each sample; shape (n,). Without a sensor `mixture` is 1 throughout."""
+
+    mixture: FloatArray
+    short_trim: FloatArray
+    long_trim: FloatArray
+
+    @property
+    def error(self) -> FloatArray:
+        """e = A_true / A_model = (λm/λt)·(1 + s)·(1 + l), for trims s and l as fractions.
+
+        The controller injects F = A_model·(1 + s)(1 + l)/(λt·AFRst); what the sensor sees is A_true = λm·AFRst·F.
+        """
+        return self.mixture * (1 + self.short_trim) * (1 + self.long_trim)
+
+
+@dataclass(frozen=True, eq=False)
+class Evidence:
+    """Samples of all logs, one after the other; arrays of shape (n,).
+
+    Attributes:
+        names: of the logs.
+        log: index of the log each sample is from.
+        time: seconds in its log.
+        x, y: where it lies, in the units of the table's axes; `y` is None for a curve.
+        parts: the factors of the error.
+        error: error factor e; NaN where it cannot be computed.
+        duration: seconds the sample stands for.
+        sieve: which samples are used, and why the others are not.
+        delay: the mixture delay that was taken.
+        delay_gain: by how much that delay makes the error more consistent within cells, as a fraction of its variance.
+    """
+
+    names: tuple[str, ...]
+    log: IntArray
+    time: FloatArray
+    x: FloatArray
+    y: FloatArray | None
+    parts: FuelParts
+    error: FloatArray
+    duration: FloatArray
+    sieve: Sieve
+    delay: Delay
+    delay_gain: float
+
+    @property
+    def breaks(self) -> IntArray:
+        """A number that changes wherever used samples are not neighbours in time."""
+        skipped = np.cumsum(~self.sieve.used)
+        return (skipped + self.log * (self.sieve.verdict.size + 1)).astype(np.int64)
+
+    def left_out(self) -> dict[str, int]:
+        """Samples left out, by reason; reasons that left none out are 0."""
+        counts = np.bincount(self.sieve.verdict + 1, minlength=len(self.sieve.reasons) + 1)[1:]
+        return {reason: int(count) for reason, count in zip(self.sieve.reasons, counts, strict=True)}
+
+
+@dataclass(frozen=True, eq=False)
+class _OneLog:
+    """One log's signals, ready for a mixture delay."""
+
+    time: FloatArray
+    signals: dict[str, FloatArray]
+    x: FloatArray
+    y: FloatArray | None
+    reading: FloatArray | None
+    target: FloatArray
+    short_trim: FloatArray
+    long_trim: FloatArray
+    airflow: FloatArray | None
+    own: list[tuple[str, BoolArray]]
+
+
+def _axis_values(axis: Axis, signals: dict[str, FloatArray], name: str) -> FloatArray:
+    if axis.quantity not in signals:
+        raise BadInput(
+            f"the log has no {axis.title} ({axis.quantity}), an axis of the table",
+            where=name,
+            advice="record it, or leave this log out",
+        )
+    return convert(signals[axis.quantity], QUANTITIES[axis.quantity].unit, axis.unit)
+
+
+def _trim(signals: dict[str, FloatArray], quantity: str) -> FloatArray | None:
+    """A trim as a fraction; two banks are averaged."""
+    banks = [signals[one] for one in (quantity, f"{quantity}_2") if one in signals]
+    return np.mean(banks, axis=0) / 100.0 if banks else None
+
+
+def _mixture(signals: dict[str, FloatArray]) -> FloatArray | None:
+    banks = [signals[one] for one in ("lambda_measured", "lambda_measured_2") if one in signals]
+    return np.mean(banks, axis=0) if banks else None
+
+
+def _one_log(log: Log, calibration: Calibration, table: Table, policy: Policy, where: Sequence[str]) -> _OneLog:
+    time, signals = on_one_base(log)
+    zero = np.zeros(time.shape)
+    reading = _mixture(signals)
+    short = _trim(signals, "short_term_trim") if policy.use_trims == "both" else None
+    long = _trim(signals, "long_term_trim") if policy.use_trims in ("both", "long") else None
+    if reading is None and short is None and long is None:
+        raise BadInput(
+            "the log has neither a measured mixture nor fuel trims",
+            where=log.name,
+            advice="record λ from the wideband sensor, or the fuel trims",
+        )
+    target = signals.get("lambda_target")
+    if reading is not None and target is None:
+        raise BadInput(
+            "the log has no λ target to compare the measured mixture with", where=log.name, advice="record it as well"
+        )
+    if reading is None:
+        if "loop_state" not in signals:
+            raise BadInput(
+                "the log has no measured mixture and does not say when the loop was closed",
+                where=log.name,
+                advice="record the loop state with the trims",
+            )
+        target = None
+    own = [(text, ~condition(text, signals, time, calibration)) for text in where]
+    return _OneLog(
+        time=time,
+        signals=signals,
+        x=_axis_values(table.x, signals, log.name),
+        y=_axis_values(table.y, signals, log.name) if table.y is not None else None,
+        reading=reading,
+        target=target if target is not None else np.ones(time.shape),
+        short_trim=zero if short is None else short,
+        long_trim=zero if long is None else long,
+        airflow=logged_airflow(signals, calibration),
+        own=own,
+    )
+
+
+def _sift(one: _OneLog, table: Table, policy: Policy, mixture: FloatArray, error: FloatArray) -> Sieve:
+    """Verdict on the samples of one log, with the mixture already free of its delay."""
+    missing = ~np.isfinite(error) | ~np.isfinite(one.x)
+    outside = ~table.x.covers(one.x)
+    if one.y is not None and table.y is not None:
+        missing |= ~np.isfinite(one.y)
+        outside |= ~table.y.covers(one.y)
+    found: list[tuple[str, BoolArray]] = [(MISSING, missing), *one.own]
+    signals = dict(one.signals)
+    if one.reading is None:
+        signals.pop("lambda_measured", None)
+        found.append((OPEN_LOOP, ~(signals["loop_state"] > 0.5)))
+    else:
+        signals["lambda_measured"] = mixture
+    samples = Samples(one.time, signals, Limits(), policy.settle_s)
+    found += [
+        (rule.id, samples.none() if rule.id in policy.without and rule.switchable else rule.finds(samples))
+        for rule in RULES
+    ]
+    found.append((OUTSIDE, outside))
+    return sift(found, one.time.size)
+
+
+def _under(one: _OneLog, delay: Delay) -> tuple[FloatArray, FuelParts]:
+    """Mixture at the moment of combustion and the parts of the error, under a delay."""
+    if one.reading is None:
+        mixture = np.ones(one.time.shape)
+        return mixture, FuelParts(mixture, one.short_trim, one.long_trim)
+    mixture = undelayed(one.time, one.reading, delay.seconds(one.airflow, one.time.shape))
+    return mixture, FuelParts(mixture / one.target, one.short_trim, one.long_trim)
+
+
+def _delay_samples(one: _OneLog, table: Table, policy: Policy) -> DelaySamples | None:
+    if one.reading is None:
+        return None
+    mixture, parts = _under(one, _FIRST_DELAY)
+    used = _sift(one, table, policy, mixture, parts.error).used
+    cell = table.x.nearest(np.nan_to_num(one.x))
+    if one.y is not None and table.y is not None:
+        cell = cell + table.y.nearest(np.nan_to_num(one.y)) * table.x.size
+    rest = (1 + one.short_trim) * (1 + one.long_trim) / one.target
+    return DelaySamples(one.time, one.reading, rest, one.airflow, np.where(used, cell, -1))
+
+
+def gather(
+    logs: Sequence[Log], calibration: Calibration, table: Table, policy: Policy, where: Sequence[str] = ()
+) -> Evidence:
+    """Fuel errors of all logs on the axes of a table.
+
+    Two banks are averaged. Without a measured mixture only closed-loop samples count, with λm/λt = 1.
+
+    Raises:
+        BadInput: a log lacks a channel that is needed, or there is no log, or a condition is wrong.
+    """
+    if not logs:
+        raise BadInput("there is no log to compute from", advice="accept at least one log of this round")
+    ones = [_one_log(log, calibration, table, policy, where) for log in logs]
+    gain = 0.0
+    if policy.delay == "auto":
+        parts = [part for part in (_delay_samples(one, table, policy) for one in ones) if part is not None]
+        cells = table.shape[0] * table.shape[1]
+        delay = estimate_delay(parts, cells)
+        gain = consistency_gain(parts, delay, cells)
+    else:
+        delay = Delay(*policy.delay)
+    mixtures = [_under(one, delay) for one in ones]
+    sieves = [_sift(one, table, policy, mixture, p.error) for one, (mixture, p) in zip(ones, mixtures, strict=True)]
+    reasons = tuple(dict.fromkeys(reason for sieve in sieves for reason in sieve.reasons))
+    number = {reason: index for index, reason in enumerate(reasons)}
+    verdicts = [
+        np.array([number[reason] for reason in sieve.reasons] + [-1], dtype=np.int64)[sieve.verdict] for sieve in sieves
+    ]
+    joined = FuelParts(
+        np.concatenate([p.mixture for _, p in mixtures]),
+        np.concatenate([p.short_trim for _, p in mixtures]),
+        np.concatenate([p.long_trim for _, p in mixtures]),
+    )
+    ys = [one.y for one in ones if one.y is not None]
+    return Evidence(
+        names=tuple(log.name for log in logs),
+        log=np.repeat(np.arange(len(ones)), [one.time.size for one in ones]).astype(np.int64),
+        time=np.concatenate([one.time for one in ones]),
+        x=np.concatenate([one.x for one in ones]),
+        y=np.concatenate(ys) if ys else None,
+        parts=joined,
+        error=joined.error,
+        duration=np.concatenate([durations(one.time) for one in ones]),
+        sieve=Sieve(reasons, np.concatenate(verdicts)),
+        delay=delay,
+        delay_gain=gain,
+    )
+
+
+def consistency_gain(parts: list[DelaySamples], delay: Delay, cells: int) -> float:
+    """Share of the within-cell variance that a delay removes, against no delay at all; 0 … 1."""
+    if not any((part.cell >= 0).any() for part in parts):
+        return 0.0
+    without = inconsistency(parts, Delay(0.0, 0.0), cells)
+    return float(1 - inconsistency(parts, delay, cells) / without) if without > 0 else 0.0

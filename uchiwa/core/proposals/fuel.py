@@ -1,0 +1,121 @@
+"""The fuel proposal: an airflow table corrected by its measured fuel error."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from uchiwa.core.bins import Bins, bin_samples
+from uchiwa.core.errors import BadInput
+from uchiwa.core.log import BoolArray, Log
+from uchiwa.core.proposals.correction import Correction, correct, enough_evidence
+from uchiwa.core.proposals.evidence import Evidence, gather
+from uchiwa.core.proposals.policy import Policy
+from uchiwa.core.table import Calibration, Table
+
+ROLES = ("volumetric_efficiency", "maf_curve")
+
+
+@dataclass(frozen=True, eq=False)
+class FuelProposal:
+    """A correction that has been computed but not yet taken, with all that led to it."""
+
+    table: Table
+    policy: Policy
+    evidence: Evidence
+    bins: Bins
+    correction: Correction
+
+    @property
+    def corrected(self) -> Table:
+        """The table as proposed."""
+        return self.table.with_grid(self.correction.after)
+
+    @property
+    def reached(self) -> BoolArray:
+        """Which cells have the evidence that the policy asks for; shape (rows, columns)."""
+        return enough_evidence(self.bins, self.policy)
+
+
+def bin_evidence(evidence: Evidence, table: Table, policy: Policy) -> Bins:
+    """The used samples of some evidence, gathered on a table's axes."""
+    used = evidence.sieve.used
+    return bin_samples(
+        table.x,
+        table.y,
+        evidence.x[used],
+        evidence.y[used] if evidence.y is not None else None,
+        evidence.error[used],
+        evidence.duration[used],
+        evidence.breaks[used],
+        policy.estimator,
+    )
+
+
+def find_table(calibration: Calibration, table_id: str) -> Table:
+    """The table of this id.
+
+    Raises:
+        BadInput: there is none; the message lists what there is.
+    """
+    try:
+        return calibration.table(table_id)
+    except KeyError:
+        known = ", ".join(table.id for table in calibration.tables) or "none"
+        raise BadInput(f"the calibration has no table “{table_id}”", advice=f"its tables are: {known}") from None
+
+
+def fuel_proposal(
+    logs: Sequence[Log], calibration: Calibration, table_id: str, policy: Policy, where: Sequence[str] = ()
+) -> FuelProposal:
+    """Correct an airflow table by the fuel error seen in logs.
+
+    Args:
+        logs: recognised logs, recorded with this calibration.
+        calibration: the one under work.
+        table_id: of a volumetric-efficiency table or an airflow-meter curve.
+        policy: how cautious to be.
+        where: conditions of one's own that samples must meet.
+
+    Raises:
+        BadInput: no such table, a table of another kind, or logs that cannot serve.
+    """
+    table = find_table(calibration, table_id)
+    if table.role not in ROLES:
+        raise BadInput(
+            f"{table.title} is not an airflow table (its role is {table.role})",
+            advice="choose a volumetric-efficiency table or an airflow-meter curve",
+        )
+    evidence = gather(logs, calibration, table, policy, where)
+    bins = bin_evidence(evidence, table, policy)
+    return FuelProposal(table, policy, evidence, bins, correct(table, bins, policy))
+
+
+@dataclass(frozen=True)
+class ErrorSummary:
+    """How wrong a table still is where the car was driven.
+
+    Attributes:
+        rms_percent: root mean square of the cells' errors, weighted by dwell, %.
+        cells: cells with enough evidence.
+        within: those of them whose error is within ±2 %.
+    """
+
+    rms_percent: float
+    cells: int
+    within: int
+
+
+TARGET_PERCENT = 2.0
+
+
+def summarise(bins: Bins, policy: Policy) -> ErrorSummary | None:
+    """The error that is left, or None where no cell has enough evidence."""
+    reached = enough_evidence(bins, policy)
+    if not reached.any():
+        return None
+    error = (bins.mean[reached] - 1.0) * 100.0
+    rms = float(np.sqrt(np.average(error**2, weights=bins.dwell[reached])))
+    return ErrorSummary(rms, int(reached.sum()), int((np.abs(error) <= TARGET_PERCENT).sum()))

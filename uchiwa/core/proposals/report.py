@@ -1,0 +1,52 @@
+"""The report of a proposal as plain data: what the command writes and the page keeps with the event."""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+import numpy as np
+
+from uchiwa.core.proposals.fuel import FuelProposal
+
+
+def _number(value: np.float64, digits: int = 6) -> float | None:
+    return round(float(value), digits) if math.isfinite(value) else None
+
+
+def report(proposal: FuelProposal) -> dict[str, Any]:
+    """Table, sample accounts, delay and one entry per cell, row by row."""
+    table, bins, correction = proposal.table, proposal.bins, proposal.correction
+    before = table.grid
+    cells: list[dict[str, Any]] = []
+    for j, i in np.ndindex(*table.shape):
+        cells.append(
+            {
+                "i": i,
+                "j": j,
+                "x": float(table.x.breakpoints[i]),
+                "y": float(table.y.breakpoints[j]) if table.y is not None else None,
+                "before": float(before[j, i]),
+                "after": float(correction.after[j, i]),
+                "factor": _number(correction.factor[j, i], 9),
+                "error": _number(bins.mean[j, i], 9),
+                "samples": _number(bins.samples[j, i], 3),
+                "dwell_s": _number(bins.dwell[j, i], 3),
+                "visits": int(bins.visits[j, i]),
+                "spread": _number(bins.spread[j, i]),
+                "standard_error": _number(bins.standard_error[j, i]),
+                "state": str(correction.state[j, i]),
+            }
+        )
+    evidence = proposal.evidence
+    return {
+        "table": table.id,
+        "policy": proposal.policy.model_dump(mode="json"),
+        "logs": list(evidence.names),
+        "samples": int(evidence.time.size),
+        "samples_used": int(evidence.sieve.used.sum()),
+        "samples_left_out": evidence.left_out(),
+        "delay": [evidence.delay.d0, evidence.delay.k],
+        "delay_gain": round(evidence.delay_gain, 4),
+        "cells": cells,
+    }

@@ -1,0 +1,60 @@
+"""Operations on one sampled signal: rate of change, holding a condition for a while."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from uchiwa.core.log import BoolArray, FloatArray
+
+RATE_WINDOW_S = 0.2
+_GAP_STEPS = 3.0
+
+
+def rate(time: FloatArray, values: FloatArray, window: float = RATE_WINDOW_S) -> FloatArray:
+    """Rate of change per second, as the difference across a centred window.
+
+    Args:
+        time: seconds, rising; shape (n,).
+        values: shape (n,); NaN is left out of account.
+        window: width in seconds over which the difference is taken.
+    """
+    finite = np.isfinite(values)
+    if int(finite.sum()) < 2:
+        return np.full(time.shape, np.nan)
+    ahead = np.minimum(time + window / 2, time[-1])
+    behind = np.maximum(time - window / 2, time[0])
+    known_time, known = time[finite], values[finite]
+    span = np.maximum(ahead - behind, 1e-9)
+    change: FloatArray = (np.interp(ahead, known_time, known) - np.interp(behind, known_time, known)) / span
+    return change
+
+
+def smooth(time: FloatArray, values: FloatArray, window: float) -> FloatArray:
+    """Centred mean over `window` seconds; gaps do not count, and stay gaps."""
+    finite = np.isfinite(values)
+    sums = np.concatenate(([0.0], np.cumsum(np.where(finite, values, 0.0))))
+    counts = np.concatenate(([0], np.cumsum(finite)))
+    first = np.searchsorted(time, time - window / 2, side="left")
+    last = np.searchsorted(time, time + window / 2, side="right")
+    number = counts[last] - counts[first]
+    with np.errstate(invalid="ignore", divide="ignore"):
+        mean: FloatArray = np.where(finite & (number > 0), (sums[last] - sums[first]) / number, np.nan)
+    return mean
+
+
+def held(time: FloatArray, active: BoolArray, seconds: float) -> BoolArray:
+    """`active`, kept true until `seconds` after it last was."""
+    latest = np.maximum.accumulate(np.where(active, time, -np.inf))
+    kept: BoolArray = time - latest <= seconds
+    return kept
+
+
+def durations(time: FloatArray) -> FloatArray:
+    """Seconds that each sample stands for: until the next one, but never across a gap of over three usual steps."""
+    if time.size < 2:
+        return np.zeros(time.shape)
+    steps = np.diff(time)
+    usual = float(np.median(steps))
+    span = np.append(steps, usual)
+    short: FloatArray = np.minimum(span, _GAP_STEPS * usual)
+    return short

@@ -1,0 +1,147 @@
+"""The engine as it really is: breathing, intake manifold, turbocharger, fuel film, torque."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from dataclasses import dataclass, field
+
+from uchiwa.core.airflow import GAS_CONSTANT, ZERO_CELSIUS
+
+_GAMMA = 1.4
+_CHOKED = 0.5283
+_LINEAR_ABOVE = 0.97
+
+
+@dataclass(frozen=True)
+class EngineTruth:
+    """What is true of an engine and hidden from its calibration.
+
+    Attributes:
+        displacement: L.
+        cylinders: number of them.
+        volumetric_efficiency: % from engine speed (rpm) and intake pressure (kPa).
+        manifold_volume: L.
+        throttle_area: wide open, mm².
+        wastegate_boost: kPa above ambient that the turbocharger is held to; 0 for none.
+        spool_airflow: airflow at which that boost is reached, g/s.
+        film_share: share of the injected fuel that lands on the walls when warm.
+        film_time: time in which the wall film evaporates when warm, s.
+        limiter: engine speed of the limiter, rpm.
+    """
+
+    displacement: float
+    cylinders: int
+    volumetric_efficiency: Callable[[float, float], float]
+    manifold_volume: float = 4.0
+    throttle_area: float = 2300.0
+    wastegate_boost: float = 72.0
+    spool_airflow: float = 70.0
+    film_share: float = 0.22
+    film_time: float = 0.28
+    limiter: float = 6600.0
+
+
+def charge_share(airflow: float) -> float:
+    """k of the charge temperature IAT + (ECT − IAT)·k, falling with airflow (g/s): the walls' share of the heat."""
+    return 0.06 + 0.34 / (1.0 + airflow / 12.0)
+
+
+def orifice_flow(area: float, upstream: float, downstream: float, temperature: float) -> float:
+    """Airflow in g/s through an opening (compressible orifice; e.g. Heywood, *ICE Fundamentals*, appendix C).
+
+    Args:
+        area: effective, mm².
+        upstream, downstream: absolute pressures, kPa.
+        temperature: upstream, degC.
+    """
+    ratio = downstream / upstream
+    if ratio >= 1.0:
+        return 0.0
+    near = min(max(ratio, _CHOKED), _LINEAR_ABOVE)
+    psi = math.sqrt(2 * _GAMMA / (_GAMMA - 1) * (near ** (2 / _GAMMA) - near ** ((_GAMMA + 1) / _GAMMA)))
+    if ratio > _LINEAR_ABOVE:
+        psi *= (1.0 - ratio) / (1.0 - _LINEAR_ABOVE)
+    return area * 1e-6 * upstream * 1000.0 / math.sqrt(GAS_CONSTANT * (temperature + ZERO_CELSIUS)) * psi * 1000.0
+
+
+@dataclass
+class EngineState:
+    """What changes while the engine runs."""
+
+    speed: float = 0.0
+    pressure: float = 100.0
+    boost: float = 0.0
+    airflow: float = 1.0
+    film: float = 0.0
+    coolant: float = 20.0
+    intake_air: float = 20.0
+    air_per_cylinder: float = 0.0
+    mixture: float = 1.0
+
+
+@dataclass
+class Engine:
+    """A running engine."""
+
+    truth: EngineTruth
+    ambient: float
+    barometer: float
+    state: EngineState = field(default_factory=EngineState)
+
+    def breathe(self, throttle_percent: float, bypass_area: float, dt: float) -> None:
+        """Advance intake pressure, boost, temperatures and cylinder air by dt seconds."""
+        state, truth = self.state, self.truth
+        upstream = self.barometer + state.boost
+        opening = truth.throttle_area * (1.0 - math.cos(throttle_percent / 100.0 * math.pi / 2)) * 0.8
+        area = opening + bypass_area
+        charge = state.intake_air + (state.coolant - state.intake_air) * charge_share(state.airflow)
+        kelvin = charge + ZERO_CELSIUS
+        ve = truth.volumetric_efficiency(state.speed, state.pressure)
+        per_kpa = ve / 100.0 * truth.displacement * state.speed / 120.0 / (GAS_CONSTANT * kelvin) * 1000.0
+        flow_in = orifice_flow(area, upstream, state.pressure, state.intake_air)
+        flow_less = orifice_flow(area, upstream, state.pressure + 0.5, state.intake_air)
+        slope = (flow_less - flow_in) / 0.5 - per_kpa
+        gain = GAS_CONSTANT * kelvin / truth.manifold_volume / 1000.0
+        change = gain * (flow_in - per_kpa * state.pressure) * dt / (1.0 - gain * slope * dt)
+        state.pressure = min(max(state.pressure + change, 12.0), upstream)
+        state.airflow = max(per_kpa * state.pressure, 0.05)
+        volume = truth.displacement / truth.cylinders / 1000.0
+        state.air_per_cylinder = ve / 100.0 * state.pressure * 1e3 * volume / (GAS_CONSTANT * kelvin) * 1e3
+        reachable = truth.wastegate_boost * min(1.0, (state.airflow / truth.spool_airflow) ** 2)
+        state.boost += (reachable - state.boost) * dt / (0.55 if reachable > state.boost else 0.35)
+        warm_air = self.ambient + 0.10 * state.boost + 14.0 / (1.0 + state.airflow / 8.0)
+        state.intake_air += (warm_air - state.intake_air) * dt / 25.0
+        heat = 0.010 + 0.0011 * state.airflow
+        state.coolant += (heat * max(0.0, 95.0 - state.coolant) * 0.30) * dt if state.coolant < 90.0 else 0.0
+
+    def burn(self, injected: float, stoichiometric: float, dt: float) -> None:
+        """Fuel from injector and wall film meets the air: sets the mixture (λ) that leaves the cylinders.
+
+        The film follows Aquino's X-τ model (SAE 810494): a share X of the injected fuel lands on the walls, and the
+        film there evaporates with the time τ.
+
+        Args:
+            injected: fuel flow of all injectors, g/s.
+            stoichiometric: air-fuel ratio of the fuel.
+            dt: s.
+        """
+        state, truth = self.state, self.truth
+        cold = max(0.0, min(1.0, (80.0 - state.coolant) / 80.0))
+        share = truth.film_share * (1.0 + cold)
+        lifetime = truth.film_time * (1.0 + 2.0 * cold)
+        evaporated = state.film / lifetime
+        state.film = max(0.0, state.film + (share * injected - evaporated) * dt)
+        burned = (1.0 - share) * injected + evaporated
+        state.mixture = min(state.airflow / (stoichiometric * burned), 9.0) if burned > 1e-6 else 9.0
+
+    def torque(self, spark: float) -> float:
+        """Brake torque in Nm: indicated by air, spark and mixture, less friction and pumping."""
+        state, truth = self.state, self.truth
+        per_cycle = state.air_per_cylinder * truth.cylinders
+        best = 34.0 - 0.11 * state.pressure + state.speed / 400.0
+        timing = max(0.3, 1.0 - 0.0006 * (spark - best) ** 2)
+        lean = max(0.0, 1.0 - max(0.0, state.mixture - 1.0) * 1.2) if state.mixture < 1.8 else 0.0
+        friction = 14.0 + 0.0028 * state.speed
+        pumping = (self.barometer - min(state.pressure, self.barometer)) * truth.displacement / (4 * math.pi)
+        return 92.0 * per_cycle * timing * lean - friction - pumping

@@ -1,0 +1,149 @@
+"""One simulated drive: driver, controller, engine, sensors and logger, step by step."""
+
+from __future__ import annotations
+
+import math
+from types import MappingProxyType
+
+import numpy as np
+
+from uchiwa.core.log import Channel, Log, Raster
+from uchiwa.core.quantities import QUANTITIES
+from uchiwa.core.table import Calibration
+from uchiwa.standin.cars import StandInCar
+from uchiwa.standin.controller import Controller
+from uchiwa.standin.driver import Driver
+from uchiwa.standin.drives import make_drive
+from uchiwa.standin.engine import Engine
+from uchiwa.standin.wideband import Wideband
+
+STEP_S = 0.02
+LOG_EVERY = 2
+_INERTIA = 0.19
+_IDLE_SPEED = 850.0
+
+LOGGED = (
+    ("Engine speed", "engine_speed", 0),
+    ("Vehicle speed", "vehicle_speed", 1),
+    ("Throttle", "throttle_position", 1),
+    ("Intake pressure", "manifold_pressure", 1),
+    ("Barometric pressure", "barometric_pressure", 1),
+    ("Coolant temperature", "coolant_temperature", 0),
+    ("Intake air temperature", "intake_air_temperature", 1),
+    ("Lambda measured", "lambda_measured", 3),
+    ("Lambda target", "lambda_target", 3),
+    ("Short term trim", "short_term_trim", 2),
+    ("Long term trim", "long_term_trim", 2),
+    ("Loop state", "loop_state", 0),
+    ("Injector pulse", "injector_pulse", 3),
+    ("Injector duty", "injector_duty", 1),
+    ("Spark advance", "spark_advance", 1),
+    ("Battery voltage", "battery_voltage", 2),
+    ("Overrun cut active", "overrun_cut_active", 0),
+    ("After start active", "after_start_active", 0),
+    ("Gear", "gear", 0),
+)
+
+
+def simulate(
+    car: StandInCar, calibration: Calibration, drive_name: str, seed: int, *, revision: str | None = None
+) -> Log:
+    """Drive a stand-in car; the same arguments give the same log.
+
+    Args:
+        car: the car.
+        calibration: what its controller runs.
+        drive_name: see `drives.DRIVES`.
+        seed: of the road, the driver's choices and the sensors' noise.
+        revision: mark written into the log, by default the calibration's id.
+
+    Returns:
+        A log at 25 Hz of what the car's sensors and controller report, in canonical units.
+    """
+    rng = np.random.default_rng(seed)
+    drive = make_drive(drive_name, rng)
+    ambient = float(rng.uniform(12, 24))
+    barometer = float(rng.uniform(96.5, 101.0))
+    engine = Engine(car.truth, ambient, barometer)
+    state = engine.state
+    state.speed, state.coolant, state.intake_air, state.pressure = drive.engine_speed, drive.coolant, ambient + 12, 38.0
+    controller, driver, sensor = Controller(calibration), Driver(drive), Wideband()
+    noise = rng.normal(size=(4096, 4))
+    road_speed, bypass, sensed, time, number = 0.0, 22.0, 1.0, 0.0, 0
+    rows: list[tuple[float, ...]] = []
+    while not driver.done:
+        jitter = noise[number % 4096]
+        wished = driver.leg.gear
+        driver.step(state.speed, car.chassis.engine_speed(wished, road_speed) if wished else 0.0, road_speed, STEP_S)
+        geared = car.chassis.engine_speed(driver.gear, road_speed) if driver.gear else 0.0
+        target_idle = _IDLE_SPEED + 4.0 * max(0.0, 75.0 - state.coolant)
+        if driver.throttle < 1.0 and state.speed < 1500.0:
+            bypass = min(max(bypass + (target_idle - state.speed) * 0.035 * STEP_S, 8.0), 70.0)
+        steadied = bypass + min(max((target_idle - state.speed) * 0.03, -10.0), 12.0)
+        dashpot = max(1.0, state.speed / 1100.0)
+        limited = state.speed > car.truth.limiter
+        engine.breathe(driver.throttle, max(steadied, 4.0) * dashpot, STEP_S)
+
+        speed_read = state.speed + 3.0 * jitter[0]
+        pressure_read = state.pressure + 0.25 * jitter[1]
+        command = controller.step(
+            speed_read,
+            pressure_read,
+            driver.throttle,
+            state.coolant,
+            state.intake_air,
+            state.airflow,
+            sensed,
+            STEP_S,
+        )
+        fuel = 0.0 if limited else command.fuel_flow
+        engine.burn(fuel, controller.stoichiometric, STEP_S)
+        sensed = sensor.step(time, state.mixture, state.airflow, STEP_S) * (1.0 + 0.0035 * jitter[2])
+        sensed = min(max(sensed, sensor.rich_rail), sensor.lean_rail)
+
+        torque = engine.torque(command.spark) if fuel > 0 else -(12.0 + 0.006 * state.speed)
+        slipping = geared < 1000.0
+        if driver.clutch_open or (slipping and driver.throttle < 1.0):
+            state.speed = max(state.speed + torque / _INERTIA * STEP_S * 60 / (2 * math.pi), 500.0)
+            acceleration = car.chassis.acceleration(0, 0.0, road_speed, driver.slope, driver.brake)
+        else:
+            through = max(torque, 35.0) if slipping else torque
+            acceleration = car.chassis.acceleration(driver.gear, through, road_speed, driver.slope, driver.brake)
+            wanted = max(geared, 1250.0) if slipping else geared
+            state.speed += (wanted - state.speed) * min(1.0, STEP_S / 0.12)
+        road_speed = max(0.0, road_speed + acceleration * STEP_S)
+
+        if number % LOG_EVERY == 0:
+            rows.append(
+                (
+                    time,
+                    speed_read,
+                    road_speed * 3.6,
+                    driver.throttle,
+                    pressure_read,
+                    barometer,
+                    state.coolant,
+                    state.intake_air,
+                    sensed,
+                    command.target,
+                    command.short_trim * 100.0,
+                    command.long_trim * 100.0,
+                    float(command.closed_loop),
+                    command.pulse,
+                    command.pulse * state.speed / 1200.0,
+                    command.spark,
+                    13.9 + 0.03 * jitter[3],
+                    float(command.overrun),
+                    float(command.after_start),
+                    float(driver.gear),
+                )
+            )
+        time += STEP_S
+        number += 1
+    data = np.array(rows)
+    channels = tuple(
+        Channel(name, QUANTITIES[quantity].unit, np.round(data[:, column + 1], decimals) + 0.0, quantity)
+        for column, (name, quantity, decimals) in enumerate(LOGGED)
+    )
+    notes = MappingProxyType({"revision": revision or calibration.id, "drive": drive_name})
+    return Log(f"{drive_name}.csv", (Raster(np.round(data[:, 0], 3), channels),), notes)
