@@ -12,15 +12,25 @@ from uchiwa.core.align import Delay, DelaySamples, estimate_delay, inconsistency
 from uchiwa.core.conditions import MISSING, OPEN_LOOP, OUTSIDE, RULES, Limits, Samples, Sieve, sift
 from uchiwa.core.errors import BadInput
 from uchiwa.core.formula import condition
+from uchiwa.core.gather import axis_values
 from uchiwa.core.log import BoolArray, FloatArray, IntArray, Log
 from uchiwa.core.proposals.policy import Policy
-from uchiwa.core.quantities import QUANTITIES
 from uchiwa.core.signal import durations
-from uchiwa.core.table import Axis, Calibration, Table
+from uchiwa.core.table import Calibration, Table
 from uchiwa.core.timebase import on_one_base
-from uchiwa.core.units import convert
 
 _FIRST_DELAY = Delay(0.1, 1.0)
+
+QUANTITIES = frozenset(
+    {
+        "engine_speed", "manifold_pressure", "barometric_pressure", "pressure_ratio", "boost_pressure", "airflow",
+        "airflow_frequency", "airflow_voltage", "throttle_position", "coolant_temperature", "intake_air_temperature",
+        "lambda_measured", "lambda_measured_2", "lambda_target", "short_term_trim", "short_term_trim_2",
+        "long_term_trim", "long_term_trim_2", "loop_state", "injector_pulse", "after_start_active",
+        "overrun_cut_active",
+    }
+)  # fmt: skip
+"""Every quantity that fuel evidence may look at; conditions of one's own may name others."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -97,16 +107,6 @@ class _OneLog:
     own: list[tuple[str, BoolArray]]
 
 
-def _axis_values(axis: Axis, signals: dict[str, FloatArray], name: str) -> FloatArray:
-    if axis.quantity not in signals:
-        raise BadInput(
-            f"the log has no {axis.title} ({axis.quantity}), an axis of the table",
-            where=name,
-            advice="record it, or leave this log out",
-        )
-    return convert(signals[axis.quantity], QUANTITIES[axis.quantity].unit, axis.unit)
-
-
 def _trim(signals: dict[str, FloatArray], quantity: str) -> FloatArray | None:
     """A trim as a fraction; two banks are averaged."""
     banks = [signals[one] for one in (quantity, f"{quantity}_2") if one in signals]
@@ -147,8 +147,8 @@ def _one_log(log: Log, calibration: Calibration, table: Table, policy: Policy, w
     return _OneLog(
         time=time,
         signals=signals,
-        x=_axis_values(table.x, signals, log.name),
-        y=_axis_values(table.y, signals, log.name) if table.y is not None else None,
+        x=axis_values(table.x, signals, log.name),
+        y=axis_values(table.y, signals, log.name) if table.y is not None else None,
         reading=reading,
         target=target if target is not None else np.ones(time.shape),
         short_trim=zero if short is None else short,

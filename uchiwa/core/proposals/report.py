@@ -10,7 +10,7 @@ import numpy as np
 from uchiwa.core.proposals.fuel import FuelProposal
 
 
-def _number(value: np.float64, digits: int = 6) -> float | None:
+def _number(value: float, digits: int = 6) -> float | None:
     return round(float(value), digits) if math.isfinite(value) else None
 
 
@@ -28,13 +28,13 @@ def report(proposal: FuelProposal) -> dict[str, Any]:
                 "y": float(table.y.breakpoints[j]) if table.y is not None else None,
                 "before": float(before[j, i]),
                 "after": float(correction.after[j, i]),
-                "factor": _number(correction.factor[j, i], 9),
-                "error": _number(bins.mean[j, i], 9),
-                "samples": _number(bins.samples[j, i], 3),
-                "dwell_s": _number(bins.dwell[j, i], 3),
+                "factor": _number(correction.factor.item(j, i), 9),
+                "error": _number(bins.mean.item(j, i), 9),
+                "samples": _number(bins.samples.item(j, i), 3),
+                "dwell_s": _number(bins.dwell.item(j, i), 3),
                 "visits": int(bins.visits[j, i]),
-                "spread": _number(bins.spread[j, i]),
-                "standard_error": _number(bins.standard_error[j, i]),
+                "spread": _number(bins.spread.item(j, i)),
+                "standard_error": _number(bins.standard_error.item(j, i)),
                 "state": str(correction.state[j, i]),
             }
         )

@@ -1,0 +1,5 @@
+"""`python -m uchiwa` is the `uchiwa` command."""
+
+from uchiwa.cli import main
+
+main()

@@ -1,0 +1,375 @@
+"""The `uchiwa` command: what the web does, the command can do."""
+
+from __future__ import annotations
+
+import json
+import sys
+from pathlib import Path
+from typing import Any
+
+import click
+import numpy as np
+
+from uchiwa.core.errors import BadInput
+from uchiwa.core.gather import gather_formula
+from uchiwa.core.interchange import calibration_json
+from uchiwa.core.log import Log
+from uchiwa.core.proposals.fuel import find_table, fuel_proposal
+from uchiwa.core.proposals.policy import Policy
+from uchiwa.core.proposals.report import report as report_of
+from uchiwa.core.readers import check_size, read_log
+from uchiwa.core.review import difference, signed
+from uchiwa.core.table import Calibration
+
+BAD_INPUT = 2
+FAILURE = 1
+
+
+def _bytes(path: str) -> bytes:
+    try:
+        check_size(Path(path).stat().st_size, Path(path).name)
+        return Path(path).read_bytes()
+    except OSError as error:
+        raise BadInput(f"the file cannot be read ({error.strerror})", where=path, advice="check its name") from error
+
+
+def _log(path: str) -> Log:
+    return read_log(_bytes(path), Path(path).name)
+
+
+def _calibration(path: str) -> Calibration:
+    return calibration_json.loads(_bytes(path), Path(path).name)
+
+
+def _write(path: str, text: str) -> None:
+    try:
+        Path(path).write_text(text, encoding="utf-8")
+    except OSError as error:
+        raise BadInput(
+            f"the file cannot be written ({error.strerror})", where=path, advice="check its folder"
+        ) from error
+
+
+def _json(data: Any) -> None:
+    click.echo(json.dumps(data, ensure_ascii=False, indent=1, allow_nan=False))
+
+
+def _policy(path: str | None) -> Policy:
+    return Policy.loads(_bytes(path).decode("utf-8", "replace"), Path(path).name) if path else Policy()
+
+
+@click.group(context_settings={"help_option_names": ["-h", "--help"]})
+@click.version_option(package_name="uchiwa")
+def uchiwa() -> None:
+    """Remote engine calibration, round by round."""
+
+
+@uchiwa.command()
+@click.argument("file")
+@click.option("--json", "as_json", is_flag=True, help="Machine-readable output.")
+def log(file: str, as_json: bool) -> None:
+    """Channels, quantities, units and rates of a log."""
+    recording = _log(file)
+    rows = [
+        {
+            "name": channel.name,
+            "quantity": channel.quantity,
+            "unit": channel.unit,
+            "source_unit": channel.source_unit,
+            "rate_hz": round(raster.rate, 3),
+            "minimum": _finite(float(np.fmin.reduce(channel.values, initial=np.nan))),
+            "maximum": _finite(float(np.fmax.reduce(channel.values, initial=np.nan))),
+            "reason": channel.reason,
+        }
+        for raster in recording.rasters
+        for channel in raster.channels
+    ]
+    if as_json:
+        _json(
+            {
+                "name": recording.name,
+                "duration_s": round(recording.duration, 3),
+                "notes": dict(recording.notes),
+                "channels": rows,
+                "findings": [],
+            }
+        )
+        return
+    click.echo(f"{recording.name}: {recording.duration:.1f} s, {len(rows)} channels")
+    for key, value in recording.notes.items():
+        click.echo(f"  {key}: {value}")
+    for row in rows:
+        quantity = row["quantity"] or "—"
+        click.echo(f"  {row['name']:<26} {quantity:<24} {row['unit']:<6} {row['rate_hz']:>6g} Hz  {row['reason']}")
+
+
+def _finite(value: float | None) -> float | None:
+    return None if value is None or value != value else float(value)
+
+
+@uchiwa.command(name="bin")
+@click.argument("files", nargs=-1, required=True)
+@click.option("--calibration", "calibration_path", required=True, help="Calibration JSON whose table gives the axes.")
+@click.option("--table", "table_id", required=True, help="Id of the table.")
+@click.option("--value", required=True, help="Formula of what is gathered.")
+@click.option("--where", multiple=True, help="Condition that samples must meet; may be repeated.")
+@click.option("--estimator", type=click.Choice(["nearest", "weighted"]), default="weighted", show_default=True)
+@click.option("--json", "as_json", is_flag=True, help="Machine-readable output.")
+def bin_(
+    files: tuple[str, ...],
+    calibration_path: str,
+    table_id: str,
+    value: str,
+    where: tuple[str, ...],
+    estimator: Any,
+    as_json: bool,
+) -> None:
+    """Gather any formula over logs on the axes of a table."""
+    calibration = _calibration(calibration_path)
+    table = find_table(calibration, table_id)
+    bins, used, total = gather_formula([_log(path) for path in files], calibration, table, value, where, estimator)
+    cells = [
+        {
+            "i": i,
+            "j": j,
+            "x": float(table.x.breakpoints[i]),
+            "y": float(table.y.breakpoints[j]) if table.y is not None else None,
+            "mean": _finite(bins.mean.item(j, i)),
+            "samples": round(bins.samples.item(j, i), 3),
+            "dwell_s": round(bins.dwell.item(j, i), 3),
+            "visits": int(bins.visits.item(j, i)),
+            "spread": _finite(bins.spread.item(j, i)),
+            "standard_error": _finite(bins.standard_error.item(j, i)),
+        }
+        for j in range(table.shape[0])
+        for i in range(table.shape[1])
+    ]
+    if as_json:
+        _json({"table": table.id, "value": value, "samples": total, "samples_used": used, "cells": cells})
+        return
+    click.echo(f"{value} on {table.title}: {used} of {total} samples")
+    click.echo(" " * 8 + "".join(f"{x:>9g}" for x in table.x.breakpoints))
+    for j in range(table.shape[0]):
+        head = f"{table.y.breakpoints[j]:>8g}" if table.y is not None else " " * 8
+        means = (bins.mean.item(j, i) for i in range(table.shape[1]))
+        click.echo(head + "".join(f"{'·' if mean != mean else f'{mean:.4g}':>9}" for mean in means))
+
+
+@uchiwa.command()
+@click.argument("kind", type=click.Choice(["fuel"]))
+@click.argument("files", nargs=-1, required=True)
+@click.option("--calibration", "calibration_path", required=True, help="Calibration JSON under work.")
+@click.option("--table", "table_id", required=True, help="Id of the table to correct.")
+@click.option("--policy", "policy_path", help="Policy JSON; see docs/formats.md.")
+@click.option("--where", multiple=True, help="Condition that samples must meet; may be repeated.")
+@click.option("--out", required=True, help="Where the corrected calibration goes.")
+@click.option("--report", "report_path", help="Where the report goes.")
+def propose(
+    kind: str,
+    files: tuple[str, ...],
+    calibration_path: str,
+    table_id: str,
+    policy_path: str | None,
+    where: tuple[str, ...],
+    out: str,
+    report_path: str | None,
+) -> None:
+    """Compute a proposal of a KIND from logs and write the corrected calibration."""
+    calibration = _calibration(calibration_path)
+    logs = [_log(path) for path in files]
+    proposal = fuel_proposal(logs, calibration, table_id, _policy(policy_path), where)
+    after = calibration.with_table(proposal.corrected)
+    data = report_of(proposal)
+    _write(out, calibration_json.dumps(after))
+    if report_path:
+        _write(report_path, json.dumps(data, ensure_ascii=False, indent=1, allow_nan=False) + "\n")
+    change = difference(calibration, after)
+    said = change.tables[0].sentence if change.tables else f"{proposal.table.title}: nothing to change"
+    click.echo(f"{kind}: {said}")
+    click.echo(f"{data['samples_used']} of {data['samples']} samples used; left out: " + _left_out(data))
+
+
+def _left_out(data: dict[str, Any]) -> str:
+    parts = [f"{reason} {number}" for reason, number in data["samples_left_out"].items() if number]
+    return ", ".join(parts) or "none"
+
+
+@uchiwa.group()
+def calibration() -> None:
+    """Compare and check calibrations."""
+
+
+@calibration.command()
+@click.argument("before")
+@click.argument("after")
+@click.option("--json", "as_json", is_flag=True, help="Machine-readable output.")
+def diff(before: str, after: str, as_json: bool) -> None:
+    """What AFTER has changed from BEFORE."""
+    change = difference(_calibration(before), _calibration(after))
+    if as_json:
+        _json(
+            {
+                "tables": [
+                    {
+                        "id": one.table.id,
+                        "cells": [
+                            {"i": int(i), "j": int(j), "before": one.before.item(j, i), "after": one.after.item(j, i)}
+                            for j, i in zip(*one.changed.nonzero(), strict=True)
+                        ],
+                    }
+                    for one in change.tables
+                ],
+                "constants": [{"id": name, "before": a, "after": b} for name, a, b in change.constants],
+                "only_before": list(change.only_before),
+                "only_after": list(change.only_after),
+                "other_axes": list(change.other_axes),
+            }
+        )
+        return
+    if change.empty:
+        click.echo("The two are the same.")
+    for one in change.tables:
+        click.echo(one.sentence)
+        for j, i in zip(*one.changed.nonzero(), strict=True):
+            at = f"{one.table.x.breakpoints[i]:g} {one.table.x.unit}"
+            if one.table.y is not None:
+                at += f" × {one.table.y.breakpoints[j]:g} {one.table.y.unit}"
+            a, b = one.before.item(j, i), one.after.item(j, i)
+            places = one.table.decimals
+            click.echo(f"  {at:<22} {a:>8.{places}f} → {b:>8.{places}f}  {signed(b - a, places)}")
+    for name, old, new in change.constants:
+        click.echo(f"Constant {name}: {old} → {new}")
+    for words, ids in (
+        ("only before", change.only_before),
+        ("only after", change.only_after),
+        ("other axes", change.other_axes),
+    ):
+        if ids:
+            click.echo(f"Tables {words}: {', '.join(ids)}")
+
+
+@calibration.command()
+@click.argument("file")
+def check(file: str) -> None:
+    """Whether FILE is a valid calibration."""
+    read = _calibration(file)
+    click.echo(f"{file}: “{read.title}”, {len(read.tables)} tables, {len(read.constants)} constants, in order.")
+
+
+@calibration.command()
+def schema() -> None:
+    """Print the JSON Schema of the calibration format."""
+    _json(calibration_json.schema())
+
+
+@uchiwa.group()
+def standin() -> None:
+    """Simulated cars."""
+
+
+@standin.command()
+@click.option("--car", "car_name", default="corvid-pike", show_default=True)
+@click.option("--calibration", "calibration_path", help="What the car's controller runs; by default its own.")
+@click.option(
+    "--drive", "drive_name", required=True, help="warm_idle, steady_cruise, roll_on, full_load_pull, mixed_road"
+)
+@click.option("--seed", type=click.IntRange(0), default=1, show_default=True)
+@click.option("--out", required=True, help="Where the log goes.")
+def drive(car_name: str, calibration_path: str | None, drive_name: str, seed: int, out: str) -> None:
+    """Drive a stand-in car and write its log."""
+    from uchiwa.standin.cars import car_named
+    from uchiwa.standin.logger import write_delimited
+    from uchiwa.standin.simulate import simulate
+
+    car = car_named(car_name)
+    flashed = _calibration(calibration_path) if calibration_path else car.base()
+    recording = simulate(car, flashed, drive_name, seed)
+    _write(out, write_delimited(recording))
+    click.echo(f"{out}: {recording.duration:.0f} s of {drive_name} in the {car.title}")
+
+
+@standin.command()
+@click.option("--car", "car_name", default="corvid-pike", show_default=True)
+@click.option("--out", required=True, help="Where the calibration goes.")
+def base(car_name: str, out: str) -> None:
+    """Write the calibration a stand-in car comes with."""
+    from uchiwa.standin.cars import car_named
+
+    car = car_named(car_name)
+    _write(out, calibration_json.dumps(car.base()))
+    click.echo(f"{out}: {car.base().title}")
+
+
+@uchiwa.command()
+@click.option("--demo", is_flag=True, help="Load the demo data first, if they are not there.")
+def serve(demo: bool) -> None:
+    """Start database, worker and web; Ctrl-C stops them all."""
+    from uchiwa.serve import serve as run
+
+    run(with_demo=demo)
+
+
+@uchiwa.command(hidden=True)
+def work() -> None:
+    """Run the worker alone, against the database on file."""
+    from uchiwa.store.database import connect_to
+    from uchiwa.store.place import Place
+    from uchiwa.work import worker
+
+    place = Place.load()
+    if place is None:
+        raise BadInput("there is no database yet", advice="run uchiwa db start first")
+    connect_to(place)
+    worker.run()
+
+
+@uchiwa.group()
+def db() -> None:
+    """The project's own database server."""
+
+
+@db.command()
+def start() -> None:
+    """Start the server."""
+    from uchiwa.store import server
+
+    place = server.start()
+    click.echo(f"The database answers on {place.host}:{place.port}.")
+
+
+@db.command()
+def stop() -> None:
+    """Stop the server."""
+    from uchiwa.store import server
+
+    click.echo("The database is stopped." if server.stop() else "There was no database to stop.")
+
+
+@db.command()
+def migrate() -> None:
+    """Bring the schema up to date."""
+    from uchiwa.store import server
+    from uchiwa.store.database import connect_to
+    from uchiwa.store.database import migrate as run
+
+    connect_to(server.start())
+    done = run()
+    click.echo(f"Applied {', '.join(done)}." if done else "The schema is up to date.")
+
+
+def main() -> None:
+    """Run the command; bad input is one line and exit 2, a failure one line and exit 1."""
+    try:
+        uchiwa(standalone_mode=False)
+    except BadInput as error:
+        click.echo(str(error), err=True)
+        sys.exit(BAD_INPUT)
+    except click.exceptions.Abort:
+        sys.exit(FAILURE)
+    except click.ClickException as error:
+        click.echo(f"{error.format_message()} See uchiwa --help.", err=True)
+        sys.exit(BAD_INPUT)
+    except Exception as error:
+        said = " ".join(str(error).split()) or type(error).__name__
+        click.echo(f"Failed: {said}", err=True)
+        sys.exit(FAILURE)

@@ -1,0 +1,115 @@
+"""Where a round stands on its fan, and whose move it is."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import StrEnum
+
+
+class Station(StrEnum):
+    """A rib of the fan, in the order in which a round is worked."""
+
+    BRIEF = "Brief"
+    LOGS = "Logs"
+    FUEL = "Fuel"
+    SPARK = "Spark"
+    IDLE = "Idle"
+    REVIEW = "Review"
+    RETURN = "Return"
+
+
+OFFERED = (Station.LOGS, Station.FUEL, Station.REVIEW, Station.RETURN)
+
+
+class Standing(StrEnum):
+    """How a station stands."""
+
+    DONE = "done"
+    HERE = "here"
+    NEEDS_YOU = "needs-you"
+    TO_COME = "to-come"
+    ABSENT = "absent"
+
+
+class Move(StrEnum):
+    """Whose move it is in a job."""
+
+    YOURS = "Your move"
+    THEIRS = "Theirs"
+    REST = "At rest"
+
+
+@dataclass(frozen=True)
+class RoundFacts:
+    """What has happened in a round.
+
+    Attributes:
+        number: of the round, from 1.
+        logs_ready, logs_reading, logs_refused: accepted logs by what became of them.
+        taken: proposals taken and not put back.
+        frozen: whether the round has ended with a revision.
+        last_refusal: why the last log was refused.
+    """
+
+    number: int
+    logs_ready: int = 0
+    logs_reading: int = 0
+    logs_refused: int = 0
+    taken: int = 0
+    frozen: bool = False
+    last_refusal: str = ""
+
+
+def next_station(facts: RoundFacts) -> Station:
+    """The station at which the round is to be worked next."""
+    if facts.frozen:
+        return Station.RETURN
+    if not facts.logs_ready:
+        return Station.LOGS
+    return Station.REVIEW if facts.taken else Station.FUEL
+
+
+def standings(facts: RoundFacts, here: Station | None = None) -> dict[Station, Standing]:
+    """How each station stands; `here` is the one being looked at, by default the next one to be worked."""
+    done = {
+        Station.LOGS: facts.logs_ready > 0,
+        Station.FUEL: facts.taken > 0,
+        Station.REVIEW: facts.frozen,
+        Station.RETURN: facts.frozen,
+    }
+    result: dict[Station, Standing] = {}
+    for station in Station:
+        if station not in OFFERED:
+            result[station] = Standing.ABSENT
+        elif done[station]:
+            result[station] = Standing.DONE
+        else:
+            result[station] = Standing.TO_COME
+    if facts.logs_refused and not facts.logs_ready:
+        result[Station.LOGS] = Standing.NEEDS_YOU
+    at = here or (None if facts.frozen else next_station(facts))
+    if at is not None and (here is not None or result[at] is not Standing.NEEDS_YOU):
+        result[at] = Standing.HERE
+    return result
+
+
+def _logs(count: int) -> str:
+    return "1 log" if count == 1 else f"{count} logs"
+
+
+def whose_move(facts: RoundFacts, *, closed: bool) -> tuple[Move, str]:
+    """Whose move it is, and in one plain sentence why."""
+    if closed:
+        rounds = facts.number - 1 if not (facts.logs_ready or facts.taken) else facts.number
+        return Move.REST, f"Done in {max(rounds, 1)} round{'s' if rounds > 1 else ''}"
+    if facts.taken:
+        return Move.YOURS, "Draft ready to review"
+    if facts.logs_ready:
+        return Move.YOURS, f"{_logs(facts.logs_ready)} accepted, fuel is next"
+    if facts.logs_reading:
+        return Move.YOURS, f"{_logs(facts.logs_reading)} being read"
+    if facts.logs_refused:
+        return Move.YOURS, "The log cannot be used"
+    if facts.number > 1:
+        return Move.THEIRS, f"Revision {facts.number - 1} sent, nothing recorded with it yet"
+    return Move.THEIRS, "Nothing recorded yet"

@@ -1,0 +1,164 @@
+"""The demo data: a hill-climb club's jobs, each at another point of a round, all driven by stand-in cars."""
+
+from __future__ import annotations
+
+import io
+import json
+import multiprocessing
+import os
+from concurrent.futures import ProcessPoolExecutor
+from dataclasses import dataclass
+from datetime import timedelta
+
+from uchiwa.core.proposals.evidence import QUANTITIES
+from uchiwa.core.proposals.fuel import fuel_proposal
+from uchiwa.core.proposals.policy import Policy
+from uchiwa.core.proposals.report import report
+from uchiwa.core.review import difference
+from uchiwa.core.table import Calibration
+from uchiwa.standin.cars import car_named
+from uchiwa.standin.logger import write_delimited
+from uchiwa.standin.simulate import simulate
+from uchiwa.store import accounts, calibrations, drafts, jobs, samples, uploads
+from uchiwa.store.clock import now
+from uchiwa.store.database import connect_to, unit_of_work
+from uchiwa.store.models import Job, Round, Shop, User
+from uchiwa.store.place import Place
+from uchiwa.work.imports import import_log
+
+EMAIL = "orrell@uchiwa.example"
+PASSWORD = "paper-and-ink"  # noqa: S105 - the demo's own, printed when it starts
+SHOP = "Hill Club calibration"
+TUNER = "M. Orrell"
+CAR = "corvid-pike"
+TABLE = "ve_main"
+POLICY = Policy(strength=60, limit_percent=12)
+
+
+@dataclass(frozen=True)
+class DemoJob:
+    """One job of the scenario.
+
+    Attributes:
+        drives: of each round, as (name, seed); the last round may have none.
+        taken: whether the last round's proposal has been taken into the draft.
+        spoiled: whether the last round's log is one that cannot be used.
+        closed: whether the job is at rest.
+        hours: how long it has waited where it stands.
+    """
+
+    customer: str
+    title: str
+    details: str
+    drives: tuple[tuple[tuple[str, int], ...], ...]
+    hours: float
+    taken: bool = False
+    spoiled: bool = False
+    closed: bool = False
+
+
+JOBS = (
+    DemoJob(
+        "Ines Halloran",
+        "Corvid Pike",
+        "2.0 turbo four, 2011",
+        (
+            (("steady_cruise", 11),),
+            (("mixed_road", 12),),
+            (("mixed_road", 13), ("roll_on", 14)),
+        ),
+        hours=3,
+    ),
+    DemoJob(
+        "Adaeze Onu",
+        "Corvid Pike, hill car",
+        "2.0 turbo four, caged",
+        ((("mixed_road", 21),), (("mixed_road", 22), ("full_load_pull", 23))),
+        hours=26,
+        taken=True,
+    ),
+    DemoJob(
+        "Tomasz Wilk", "Corvid Pike estate", "2.0 turbo four, 2013", ((("warm_idle", 31),),), hours=7, spoiled=True
+    ),
+    DemoJob("Jun Abara", "Corvid Pike", "2.0 turbo four, 2009", ((("mixed_road", 41),), ()), hours=49),
+    DemoJob("Hill Club North", "Corvid Pike, club car", "2.0 turbo four", ((),), hours=50),
+    DemoJob(
+        "Sam Okafor",
+        "Corvid Pike",
+        "2.0 turbo four, 2012",
+        ((("mixed_road", 51),), (("steady_cruise", 52), ("roll_on", 53)), ()),
+        hours=21 * 24,
+        closed=True,
+    ),
+)
+
+
+def loaded() -> bool:
+    """Whether the demo data are there."""
+    with unit_of_work():
+        return Shop.select().where(Shop.name == SHOP).exists()
+
+
+def load() -> None:
+    """Load the demo data, if they are not there yet."""
+    if loaded():
+        return
+    with unit_of_work():
+        shop = accounts.create_shop(SHOP)
+        tuner = accounts.create_user(shop, EMAIL, TUNER, PASSWORD)
+    apart = multiprocessing.get_context("spawn")
+    with ProcessPoolExecutor(os.cpu_count(), mp_context=apart, initializer=_connect) as pool:
+        for done in [pool.submit(_load_job, tuner.id, demo) for demo in JOBS]:
+            done.result()
+
+
+def _connect() -> None:
+    place = Place.load()
+    if place is not None:
+        connect_to(place)
+
+
+def _upload(job: Job, round_: Round, name: str, text: str) -> None:
+    with unit_of_work():
+        log, _ = uploads.receive(job, round_, name, io.BytesIO(text.encode()))
+    import_log(log.id)
+
+
+def _load_job(tuner_id: int, demo: DemoJob) -> None:
+    car = car_named(CAR)
+    calibration = car.base()
+    with unit_of_work():
+        tuner = User.get_by_id(tuner_id)
+        job = jobs.create(tuner, demo.customer, demo.title, demo.details, calibration)
+    for number, drives in enumerate(demo.drives, start=1):
+        last = number == len(demo.drives)
+        with unit_of_work():
+            round_ = jobs.rounds(job)[-1]
+            draft = drafts.current(job)
+            Round.update(policy=json.dumps(POLICY.model_dump(mode="json"))).where(Round.id == round_.id).execute()
+            calibration = calibrations.content(draft.base.calibration)
+        for name, seed in drives:
+            recording = simulate(car, calibration, name, seed, revision=f"{job.id}/{number - 1}")
+            text = write_delimited(recording)
+            if demo.spoiled and last:
+                text = text.replace("Engine speed [rpm]", "Crank pulses [1]")
+            _upload(job, round_, f"{name.replace('_', ' ')} {number}.csv", text)
+        if drives and (not last or demo.taken):
+            _take(job, round_, tuner, calibration)
+        if not last:
+            with unit_of_work():
+                draft = drafts.current(job)
+                drafts.freeze(job, jobs.rounds(job)[-1], tuner, draft.version, "Please flash, then record again.")
+    with unit_of_work():
+        if demo.closed:
+            jobs.close(job, tuner, closed=True)
+        Job.update(moved_at=now() - timedelta(hours=demo.hours)).where(Job.id == job.id).execute()
+
+
+def _take(job: Job, round_: Round, tuner: User, calibration: Calibration) -> None:
+    with unit_of_work():
+        logs = samples.read(jobs.usable_logs(round_), QUANTITIES)
+        proposal = fuel_proposal(logs, calibration, TABLE, POLICY)
+        after = calibration.with_table(proposal.corrected)
+        sentence = difference(calibration, after).tables[0].sentence
+        drafts.take(job, round_, tuner, drafts.current(job).version, after, sentence, report(proposal))

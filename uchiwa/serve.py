@@ -1,0 +1,68 @@
+"""`uchiwa serve`: database, worker and web together, and nothing left running afterwards."""
+
+from __future__ import annotations
+
+import os
+import signal
+import subprocess
+import sys
+
+import click
+import uvicorn
+
+from uchiwa.store import server
+from uchiwa.store.database import connect_to, migrate
+from uchiwa.store.place import port_is_free
+
+PORT = 8460
+_WAIT_S = 15
+
+
+def port() -> int:
+    """The port of the application: `UCHIWA_PORT`, or 8460."""
+    return int(os.environ.get("UCHIWA_PORT", PORT))
+
+
+def serve(*, with_demo: bool) -> None:
+    """Start everything, serve until Ctrl-C or SIGTERM, and stop everything that was started here."""
+    from uchiwa.web.app import create_app
+
+    if not port_is_free(port()):
+        raise OSError(f"port {port()} is taken: stop what listens there, or set UCHIWA_PORT")
+    ours = not server.running()
+    place = server.start()
+    worker: subprocess.Popen[bytes] | None = None
+    try:
+        connect_to(place)
+        migrate()
+        if with_demo:
+            _load_demo()
+        worker = subprocess.Popen([sys.executable, "-m", "uchiwa", "work"], start_new_session=True)
+        click.echo(f"\nUchiwa is at http://127.0.0.1:{port()}/   (Ctrl-C stops it)")
+        uvicorn.run(
+            create_app(place.secret_key), host="127.0.0.1", port=port(), log_level="warning", proxy_headers=False
+        )
+    finally:
+        signal.signal(signal.SIGINT, signal.SIG_IGN)
+        if worker is not None:
+            _end(worker)
+        if ours:
+            server.stop()
+
+
+def _load_demo() -> None:
+    from uchiwa import demo
+
+    if not demo.loaded():
+        click.echo("Driving the stand-in cars for the demo data, about half a minute …")
+        demo.load()
+    click.echo(f"Sign in with {demo.EMAIL} and the password {demo.PASSWORD}")
+
+
+def _end(process: subprocess.Popen[bytes]) -> None:
+    process.terminate()
+    try:
+        process.wait(_WAIT_S)
+    except subprocess.TimeoutExpired:
+        process.kill()
+        process.wait()

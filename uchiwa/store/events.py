@@ -1,0 +1,42 @@
+"""What was done to a job, by whom, and with what inputs."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+from uchiwa.store.clock import now
+from uchiwa.store.models import Event, Job, Round, StoredCalibration, User
+
+
+def record(
+    job: Job,
+    kind: str,
+    sentence: str,
+    *,
+    author: User | None,
+    round_: Round | None = None,
+    inputs: dict[str, Any] | None = None,
+    before: StoredCalibration | None = None,
+    after: StoredCalibration | None = None,
+) -> Event:
+    """Add an event to a job's history."""
+    return Event.create(
+        job=job,
+        round=round_,
+        kind=kind,
+        author=author,
+        at=now(),
+        sentence=sentence[:500],
+        inputs=json.dumps(inputs or {}, ensure_ascii=False),
+        before=before,
+        after=after,
+    )
+
+
+def history(job: Job, round_: Round | None = None) -> list[Event]:
+    """A job's events, or a round's, newest first, with their authors."""
+    query = Event.select(Event, User).join(User, "LEFT OUTER").where(Event.job == job)
+    if round_ is not None:
+        query = query.where(Event.round == round_)
+    return list(query.order_by(Event.at.desc(), Event.id.desc()))

@@ -1,0 +1,151 @@
+"""Jobs and their rounds, and the facts that say where each stands."""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+from dataclasses import dataclass
+from datetime import datetime
+
+from peewee import fn
+
+from uchiwa.core.progress import Move, RoundFacts, whose_move
+from uchiwa.core.table import Calibration
+from uchiwa.store import calibrations, events
+from uchiwa.store.clock import now
+from uchiwa.store.models import Car, Customer, Draft, Event, Job, LogFile, Revision, Round, User
+from uchiwa.store.uploads import IMPORTING, READY, REFUSED, STORED
+
+TAKE = "take"
+
+
+def create(author: User, customer_name: str, car_title: str, details: str, base: Calibration) -> Job:
+    """Take on a car: customer, car, revision 0, a draft of it, and the first round."""
+    customer, _ = Customer.get_or_create(shop=author.shop_id, name=customer_name[:120])
+    car = Car.create(customer=customer, title=car_title[:120], details=details[:200])
+    job = Job.create(shop=author.shop_id, car=car, moved_at=now())
+    stored = calibrations.keep(author.shop_id, base)
+    revision = Revision.create(
+        job=job, number=0, calibration=stored, author=author, notes="As delivered.", frozen_at=now()
+    )
+    Draft.create(job=job, base=revision, calibration=stored)
+    round_ = Round.create(job=job, number=1, opened_at=now())
+    events.record(job, "start", f"Took on the car with “{base.title}”", author=author, round_=round_, after=stored)
+    return job
+
+
+def find(shop_id: int, job_id: int) -> Job | None:
+    """A job of a shop with its car and customer; None if there is none or it is another shop's."""
+    return Job.select(Job, Car, Customer).join(Car).join(Customer).where(Job.id == job_id, Job.shop == shop_id).first()
+
+
+def rounds(job: Job) -> list[Round]:
+    """A job's rounds, oldest first."""
+    return list(Round.select().where(Round.job == job).order_by(Round.number))
+
+
+def moved(job: Job) -> None:
+    """Note that the move passed just now."""
+    Job.update(moved_at=now()).where(Job.id == job.id).execute()
+
+
+def facts_of(rounds_: Collection[Round]) -> dict[int, RoundFacts]:
+    """The facts of rounds by id, in three queries for any number of them."""
+    ids = [one.id for one in rounds_]
+    if not ids:
+        return {}
+    counted: dict[tuple[int, str], int] = {}
+    query = (
+        LogFile.select(LogFile.round, LogFile.state, fn.COUNT(LogFile.id).alias("number"))
+        .where(LogFile.round.in_(ids), LogFile.accepted)
+        .group_by(LogFile.round, LogFile.state)
+    )
+    for row in query:
+        counted[(row.round_id, row.state)] = row.number
+    taken = {
+        row.round_id: row.number
+        for row in Event.select(Event.round, fn.COUNT(Event.id).alias("number"))
+        .where(Event.round.in_(ids), Event.kind == TAKE, ~Event.put_back)
+        .group_by(Event.round)
+    }
+    refusals = {
+        row.round_id: row.message
+        for row in LogFile.select(LogFile.round, LogFile.message)
+        .where(LogFile.round.in_(ids), LogFile.state == REFUSED, LogFile.accepted)
+        .order_by(LogFile.id)
+    }
+    return {
+        one.id: RoundFacts(
+            number=one.number,
+            logs_ready=counted.get((one.id, READY), 0),
+            logs_reading=counted.get((one.id, STORED), 0) + counted.get((one.id, IMPORTING), 0),
+            logs_refused=counted.get((one.id, REFUSED), 0),
+            taken=taken.get(one.id, 0),
+            frozen=one.returned_at is not None,
+            last_refusal=refusals.get(one.id, ""),
+        )
+        for one in rounds_
+    }
+
+
+@dataclass(frozen=True)
+class QueueEntry:
+    """A job as the home queue shows it."""
+
+    job: Job
+    round: Round
+    facts: RoundFacts
+    move: Move
+    sentence: str
+    detail: str
+    path: tuple[float, ...]
+    since: datetime
+
+
+def _detail(facts: RoundFacts, round_: Round, logs: list[str]) -> str:
+    if facts.logs_refused and not facts.logs_ready:
+        return facts.last_refusal
+    if facts.taken and round_.cells:
+        return f"{round_.cells_within} of {round_.cells} driven cells were within ±2 %"
+    return " · ".join(logs[:3]) + (f" and {len(logs) - 3} more" if len(logs) > 3 else "")
+
+
+def queue(shop_id: int, search: str = "") -> list[QueueEntry]:
+    """All jobs of a shop with where they stand, longest waiting first; `search` is in car, customer or log names."""
+    query = Job.select(Job, Car, Customer).join(Car).join(Customer).where(Job.shop == shop_id)
+    if search.strip():
+        text = search.strip()
+        with_log = LogFile.select(LogFile.job).where(LogFile.name.contains(text))
+        query = query.where(Car.title.contains(text) | Customer.name.contains(text) | Job.id.in_(with_log))
+    found = list(query.order_by(Job.moved_at))
+    every = list(Round.select().where(Round.job.in_([job.id for job in found])).order_by(Round.number)) if found else []
+    latest = {one.job_id: one for one in every}
+    facts = facts_of(latest.values())
+    names: dict[int, list[str]] = {}
+    if latest:
+        ids = [one.id for one in latest.values()]
+        for log in LogFile.select(LogFile.round, LogFile.name).where(LogFile.round.in_(ids), LogFile.accepted):
+            names.setdefault(log.round_id, []).append(log.name)
+    entries: list[QueueEntry] = []
+    for job in found:
+        round_ = latest[job.id]
+        move, sentence = whose_move(facts[round_.id], closed=job.closed)
+        path = tuple(one.error_percent for one in every if one.job_id == job.id and one.error_percent is not None)
+        detail = _detail(facts[round_.id], round_, names.get(round_.id, []))
+        entries.append(QueueEntry(job, round_, facts[round_.id], move, sentence, detail, path, job.moved_at))
+    return entries
+
+
+def round_logs(round_: Round) -> list[LogFile]:
+    """The logs of a round in the order in which they came."""
+    return list(LogFile.select().where(LogFile.round == round_).order_by(LogFile.id))
+
+
+def usable_logs(round_: Round) -> list[LogFile]:
+    """The logs of a round that are accepted and ready."""
+    return [log for log in round_logs(round_) if log.accepted and log.state == READY]
+
+
+def close(job: Job, author: User, *, closed: bool) -> None:
+    """Lay a job to rest, or take it up again."""
+    Job.update(closed=closed, moved_at=now()).where(Job.id == job.id).execute()
+    events.record(job, "close" if closed else "reopen", "Laid to rest" if closed else "Taken up again", author=author)

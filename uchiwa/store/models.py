@@ -1,0 +1,276 @@
+"""The tables as peewee models. The migrations make them; a test compares the two."""
+
+from __future__ import annotations
+
+from peewee import (
+    BigAutoField,
+    BigIntegerField,
+    BlobField,
+    BooleanField,
+    CharField,
+    CompositeKey,
+    DateTimeField,
+    DoubleField,
+    ForeignKeyField,
+    IntegerField,
+    Model,
+    TextField,
+)
+
+from uchiwa.store.database import database
+
+
+class MediumBlobField(BlobField):
+    """Up to 16 MiB."""
+
+    field_type = "MEDIUMBLOB"
+
+
+class LongTextField(TextField):
+    """Up to 4 GiB of text."""
+
+    field_type = "LONGTEXT"
+
+
+class Base(Model):
+    """Every model, on the one database."""
+
+    id = BigAutoField()
+
+    class Meta:
+        """Peewee's settings."""
+
+        database = database
+        legacy_table_names = False
+
+
+class Shop(Base):
+    """A tuner's shop: everything below belongs to exactly one."""
+
+    name = CharField(max_length=120)
+
+
+class User(Base):
+    """A person who signs in."""
+
+    shop = ForeignKeyField(Shop, on_delete="CASCADE")
+    email = CharField(max_length=190, unique=True)
+    name = CharField(max_length=120)
+    password_hash = CharField(max_length=255)
+    theme = CharField(max_length=8, default="auto")
+
+
+class SignInAttempt(Base):
+    """A failed sign-in, for the limit on their rate."""
+
+    who = CharField(max_length=64)
+    at = DateTimeField()
+
+    class Meta:
+        """Peewee's settings."""
+
+        table_name = "sign_in_attempt"
+        indexes = ((("who", "at"), False),)
+
+
+class Customer(Base):
+    """A driver whose car is tuned."""
+
+    shop = ForeignKeyField(Shop, on_delete="CASCADE")
+    name = CharField(max_length=120)
+
+
+class Car(Base):
+    """A customer's car."""
+
+    customer = ForeignKeyField(Customer, on_delete="CASCADE")
+    title = CharField(max_length=120)
+    details = CharField(max_length=200, default="")
+
+
+class Job(Base):
+    """One car under work. `moved_at` is when the move last passed to the other side."""
+
+    shop = ForeignKeyField(Shop, on_delete="CASCADE")
+    car = ForeignKeyField(Car, on_delete="CASCADE")
+    closed = BooleanField(default=False)
+    moved_at = DateTimeField()
+
+
+class Round(Base):
+    """One turn of the cycle; the last of a job is the one under work."""
+
+    job = ForeignKeyField(Job, on_delete="CASCADE")
+    number = IntegerField()
+    policy = TextField(default="{}")
+    opened_at = DateTimeField()
+    returned_at = DateTimeField(null=True)
+    error_percent = DoubleField(null=True)
+    cells = IntegerField(null=True)
+    cells_within = IntegerField(null=True)
+
+    class Meta:
+        """Peewee's settings."""
+
+        indexes = ((("job", "number"), True),)
+
+
+class LogFile(Base):
+    """An uploaded log. The raw bytes are kept for ever; samples exist once its state is `ready`."""
+
+    job = ForeignKeyField(Job, on_delete="CASCADE")
+    round = ForeignKeyField(Round, on_delete="CASCADE")
+    name = CharField(max_length=200)
+    size = BigIntegerField()
+    content_hash = CharField(max_length=64)
+    state = CharField(max_length=12)
+    accepted = BooleanField(default=True)
+    message = CharField(max_length=500, default="")
+    duration_s = DoubleField(null=True)
+    samples = IntegerField(null=True)
+    notes = TextField(default="{}")
+    uploaded_at = DateTimeField()
+    lease_until = DateTimeField(null=True)
+
+    class Meta:
+        """Peewee's settings."""
+
+        table_name = "log_file"
+        indexes = (
+            (("job", "content_hash"), False),
+            (("state",), False),
+        )
+
+
+class LogRawChunk(Base):
+    """A piece of an upload as it came."""
+
+    id = None
+    log = ForeignKeyField(LogFile, on_delete="CASCADE")
+    position = IntegerField()
+    data = MediumBlobField()
+
+    class Meta:
+        """Peewee's settings."""
+
+        table_name = "log_raw_chunk"
+        primary_key = CompositeKey("log", "position")
+
+
+class LogChannel(Base):
+    """One channel of a log; the time base of a raster is its channel with the quantity `time`."""
+
+    log = ForeignKeyField(LogFile, on_delete="CASCADE")
+    raster = IntegerField()
+    position = IntegerField()
+    name = CharField(max_length=190)
+    unit = CharField(max_length=32)
+    source_unit = CharField(max_length=32)
+    quantity = CharField(max_length=64, null=True)
+    reason = CharField(max_length=255)
+    samples = IntegerField()
+    minimum = DoubleField(null=True)
+    maximum = DoubleField(null=True)
+
+    class Meta:
+        """Peewee's settings."""
+
+        table_name = "log_channel"
+        indexes = ((("log", "quantity"), False),)
+
+
+class ChannelChunk(Base):
+    """A piece of a channel's samples, compressed, with its extremes."""
+
+    id = None
+    channel = ForeignKeyField(LogChannel, on_delete="CASCADE")
+    position = IntegerField()
+    samples = IntegerField()
+    minimum = DoubleField(null=True)
+    maximum = DoubleField(null=True)
+    data = MediumBlobField()
+
+    class Meta:
+        """Peewee's settings."""
+
+        table_name = "channel_chunk"
+        primary_key = CompositeKey("channel", "position")
+
+
+class StoredCalibration(Base):
+    """A calibration's content, kept once for each content."""
+
+    shop = ForeignKeyField(Shop, on_delete="CASCADE")
+    content_hash = CharField(max_length=64)
+    document = LongTextField()
+
+    class Meta:
+        """Peewee's settings."""
+
+        table_name = "calibration"
+        indexes = ((("shop", "content_hash"), True),)
+
+
+class Revision(Base):
+    """A frozen, numbered calibration of a job; number 0 is what the car came with."""
+
+    job = ForeignKeyField(Job, on_delete="CASCADE")
+    number = IntegerField()
+    parent = ForeignKeyField("self", null=True, on_delete="CASCADE")
+    round = ForeignKeyField(Round, null=True, on_delete="CASCADE")
+    calibration = ForeignKeyField(StoredCalibration)
+    author = ForeignKeyField(User)
+    notes = TextField(default="")
+    frozen_at = DateTimeField()
+
+    class Meta:
+        """Peewee's settings."""
+
+        indexes = ((("job", "number"), True),)
+
+
+class Draft(Base):
+    """The calibration being worked on; `version` grows with every edit and guards against stale ones."""
+
+    job = ForeignKeyField(Job, unique=True, on_delete="CASCADE")
+    base = ForeignKeyField(Revision)
+    calibration = ForeignKeyField(StoredCalibration)
+    version = IntegerField(default=1)
+
+
+class Event(Base):
+    """Something done to a job, with its inputs: what makes every number answerable."""
+
+    job = ForeignKeyField(Job, on_delete="CASCADE")
+    round = ForeignKeyField(Round, null=True, on_delete="CASCADE")
+    kind = CharField(max_length=24)
+    author = ForeignKeyField(User, null=True)
+    at = DateTimeField()
+    sentence = CharField(max_length=500)
+    inputs = LongTextField(default="{}")
+    before = ForeignKeyField(StoredCalibration, null=True, backref="+")
+    after = ForeignKeyField(StoredCalibration, null=True, backref="+")
+    put_back = BooleanField(default=False)
+
+    class Meta:
+        """Peewee's settings."""
+
+        indexes = ((("job", "at"), False),)
+
+
+class WorkerBeat(Base):
+    """The last sign of life of the worker."""
+
+    name = CharField(max_length=64, unique=True)
+    at = DateTimeField()
+
+    class Meta:
+        """Peewee's settings."""
+
+        table_name = "worker_beat"
+
+
+ALL = (
+    Shop, User, SignInAttempt, Customer, Car, Job, Round, LogFile, LogRawChunk, LogChannel, ChannelChunk,
+    StoredCalibration, Revision, Draft, Event, WorkerBeat,
+)  # fmt: skip

@@ -1,0 +1,83 @@
+"""Where the project's own database server lives and how to reach it."""
+
+from __future__ import annotations
+
+import json
+import os
+import secrets
+import socket
+from dataclasses import asdict, dataclass
+from pathlib import Path
+
+FIRST_PORT = 8461
+_PORTS_TRIED = 60
+DATABASE = "uchiwa"
+
+
+def home() -> Path:
+    """The folder of all state on disk: `UCHIWA_HOME`, or `.uchiwa` in the working folder."""
+    return Path(os.environ.get("UCHIWA_HOME", ".uchiwa")).resolve()
+
+
+@dataclass(frozen=True)
+class Place:
+    """How to reach a database server."""
+
+    host: str
+    port: int
+    user: str
+    password: str
+    database: str
+    secret_key: str
+
+    @staticmethod
+    def file() -> Path:
+        """The file that keeps it, readable by its owner only."""
+        return home() / "database.json"
+
+    @classmethod
+    def load(cls) -> Place | None:
+        """The place on file, or None before the first start."""
+        path = cls.file()
+        return cls(**json.loads(path.read_text())) if path.exists() else None
+
+    @classmethod
+    def make(cls) -> Place:
+        """A new place with a free port and its own secrets, written to file."""
+        wanted = int(os.environ.get("UCHIWA_DB_PORT", FIRST_PORT))
+        place = cls(
+            "127.0.0.1", free_port(wanted), DATABASE, secrets.token_urlsafe(24), DATABASE, secrets.token_hex(32)
+        )
+        place.save()
+        return place
+
+    def save(self) -> None:
+        """Write it for its owner's eyes only."""
+        path = self.file()
+        path.parent.mkdir(parents=True, exist_ok=True)
+        descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
+        with os.fdopen(descriptor, "w") as file:
+            json.dump(asdict(self), file, indent=1)
+
+
+def port_is_free(port: int) -> bool:
+    """Whether nothing listens on a loopback port."""
+    with socket.socket(socket.AF_INET, socket.SOCK_STREAM) as probe:
+        probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        try:
+            probe.bind(("127.0.0.1", port))
+        except OSError:
+            return False
+    return True
+
+
+def free_port(first: int) -> int:
+    """The first free loopback port from `first` on.
+
+    Raises:
+        OSError: none of the next few dozen is free.
+    """
+    for port in range(first, first + _PORTS_TRIED):
+        if port_is_free(port):
+            return port
+    raise OSError(f"no free port between {first} and {first + _PORTS_TRIED}")

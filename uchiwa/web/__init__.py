@@ -1,0 +1,1 @@
+"""The web application: one router and one set of templates for each station."""

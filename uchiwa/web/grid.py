@@ -1,0 +1,148 @@
+"""A table as a grid that shows value and evidence together."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from enum import StrEnum
+
+import numpy as np
+
+from uchiwa.core.log import FloatArray
+from uchiwa.core.proposals.correction import State
+from uchiwa.core.proposals.fuel import FuelProposal
+from uchiwa.core.review import TableDifference, signed
+from uchiwa.core.table import Axis, Table
+
+FILL_STEPS = 12
+FULL_ERROR_PERCENT = 12.0
+FULL_DWELL_S = 20.0
+
+
+class View(StrEnum):
+    """What the cells of the Fuel grid show."""
+
+    ERROR = "error"
+    PROPOSED = "proposed"
+    DIFFERENCE = "difference"
+    EVIDENCE = "evidence"
+
+
+@dataclass(frozen=True)
+class Cell:
+    """A cell as drawn: text, fill class, length of the evidence bar (0 … 10) and marks."""
+
+    i: int
+    j: int
+    text: str
+    classes: str
+    words: str
+
+
+@dataclass(frozen=True)
+class Grid:
+    """A table as drawn, its highest row first."""
+
+    corner: str
+    columns: tuple[str, ...]
+    rows: tuple[tuple[str, tuple[Cell, ...]], ...]
+
+
+def points(axis: Axis) -> tuple[str, ...]:
+    """Breakpoints as text."""
+    return tuple(f"{point:g}" for point in axis.breakpoints)
+
+
+def diverging(percent: float) -> str:
+    """Fill for an error: amber adds fuel, indigo takes it out; full at ±12 %."""
+    if not math.isfinite(percent):
+        return ""
+    level = min(FILL_STEPS, math.ceil(abs(percent) / FULL_ERROR_PERCENT * FILL_STEPS - 0.25))
+    return f"{'add' if percent > 0 else 'cut'}-{level}" if level > 0 else ""
+
+
+def one_hue(share: float) -> str:
+    """Fill for a value: light to dark."""
+    return f"val-{round(min(max(share, 0.0), 1.0) * FILL_STEPS)}"
+
+
+def bar(dwell: float) -> int:
+    """Length of the evidence bar, 0 … 10: the square root of the dwell, full at 20 s."""
+    return 0 if dwell <= 0 else max(1, round(10 * math.sqrt(min(dwell / FULL_DWELL_S, 1.0))))
+
+
+def corner(table: Table) -> str:
+    """Units of the two axes."""
+    return f"{table.y.unit} / {table.x.unit}" if table.y is not None else table.x.unit
+
+
+def build(table: Table, cells: list[list[Cell]]) -> Grid:
+    """Rows from the highest breakpoint down."""
+    heads = points(table.y) if table.y is not None else (table.unit,)
+    rows = tuple((heads[j], tuple(cells[j])) for j in reversed(range(table.shape[0])))
+    return Grid(corner(table), points(table.x), rows)
+
+
+def fuel_grid(proposal: FuelProposal, view: View, waiting: np.ndarray) -> Grid:
+    """The Fuel grid in one of its views; `waiting` are the cells whose proposal is not in the draft yet."""
+    table, bins, correction = proposal.table, proposal.bins, proposal.correction
+    after, before = correction.after, table.grid
+    span = float(after.max() - after.min()) or 1.0
+    cells: list[list[Cell]] = []
+    for j in range(table.shape[0]):
+        row: list[Cell] = []
+        for i in range(table.shape[1]):
+            state = State(correction.state[j, i])
+            samples = bins.samples.item(j, i)
+            mean = (bins.mean.item(j, i) - 1.0) * 100.0
+            change = (after.item(j, i) / before.item(j, i) - 1.0) * 100.0 if before.item(j, i) else 0.0
+            match view:
+                case View.ERROR:
+                    text = signed(mean) if samples else ""
+                    fill = diverging(mean) if proposal.reached[j, i] else ""
+                case View.PROPOSED:
+                    text = f"{after.item(j, i):.{table.decimals}f}"
+                    fill = one_hue((after.item(j, i) - after.min()) / span)
+                case View.DIFFERENCE:
+                    text = signed(change) if change else "·"
+                    fill = diverging(change)
+                case View.EVIDENCE:
+                    text = f"{samples:.0f}" if samples else ""
+                    fill = one_hue(bar(bins.dwell.item(j, i)) / 10)
+            marks = [fill, f"ev-{bar(bins.dwell.item(j, i))}", f"state-{state}"]
+            if not samples:
+                marks.append("never")
+            if waiting[j, i]:
+                marks.append("waiting")
+            row.append(Cell(i, j, text, " ".join(filter(None, marks)), _words(table, i, j, text)))
+        cells.append(row)
+    return build(table, cells)
+
+
+def _words(table: Table, i: int, j: int, text: str) -> str:
+    place = f"{table.x.breakpoints[i]:g} {table.x.unit}"
+    if table.y is not None:
+        place += f", {table.y.breakpoints[j]:g} {table.y.unit}"
+    return f"{place}: {text or 'never visited'}"
+
+
+def difference_grid(change: TableDifference, dwell: FloatArray | None) -> Grid:
+    """The Review grid: what changed, by how much, and on what evidence."""
+    table = change.table
+    percent = change.percent
+    cells: list[list[Cell]] = []
+    for j in range(table.shape[0]):
+        row: list[Cell] = []
+        for i in range(table.shape[1]):
+            changed = bool(change.changed[j, i])
+            value = percent.item(j, i)
+            steps = change.after.item(j, i) - change.before.item(j, i)
+            text = (signed(value) if math.isfinite(value) else signed(steps)) if changed else "·"
+            marks = [diverging(value) if changed else "", "changed" if changed else "kept"]
+            if dwell is not None:
+                marks.append(f"ev-{bar(dwell.item(j, i))}")
+                if changed and dwell.item(j, i) <= 0:
+                    marks.append("unseen")
+            row.append(Cell(i, j, text, " ".join(filter(None, marks)), _words(table, i, j, text)))
+        cells.append(row)
+    return build(table, cells)

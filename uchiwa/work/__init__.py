@@ -1,0 +1,1 @@
+"""Durable background work."""

@@ -1,0 +1,122 @@
+"""The fuel proposal of a round: its logs, its policy and the calibration they were recorded with."""
+
+from __future__ import annotations
+
+import json
+from collections import OrderedDict
+from dataclasses import dataclass
+from threading import Lock
+from typing import Any
+
+import numpy as np
+
+from uchiwa.core.errors import BadInput
+from uchiwa.core.log import BoolArray
+from uchiwa.core.proposals.evidence import QUANTITIES
+from uchiwa.core.proposals.fuel import ROLES, FuelProposal, fuel_proposal
+from uchiwa.core.proposals.policy import Policy
+from uchiwa.core.proposals.report import report
+from uchiwa.core.review import difference
+from uchiwa.core.table import Calibration, Table
+from uchiwa.store import calibrations, drafts, jobs, samples
+from uchiwa.store.models import Draft, Event, Job, LogFile, Round, User
+
+_REMEMBERED = 12
+_remembered: OrderedDict[tuple[Any, ...], FuelProposal] = OrderedDict()
+_lock = Lock()
+
+
+@dataclass(frozen=True, eq=False)
+class FuelWork:
+    """What the Fuel station works on.
+
+    Attributes:
+        draft: with its calibration and the revision it started from.
+        base: that revision's calibration: the one the logs were recorded with, which the error is an error of.
+        drafted: the table as it stands in the draft.
+        logs: accepted and ready.
+        proposal: computed from all of it.
+    """
+
+    draft: Draft
+    base: Calibration
+    drafted: Table
+    logs: tuple[LogFile, ...]
+    proposal: FuelProposal
+
+    @property
+    def to_take(self) -> BoolArray:
+        """Cells that the proposal changes and whose proposed value is not in the draft yet."""
+        after = self.proposal.correction.after
+        waiting: BoolArray = (after != self.proposal.table.grid) & (after != self.drafted.grid)
+        return waiting
+
+
+def fuel_tables(calibration: Calibration) -> tuple[Table, ...]:
+    """The tables a fuel proposal can correct."""
+    return tuple(table for table in calibration.tables if table.role in ROLES)
+
+
+def policy_of(round_: Round) -> Policy:
+    """The policy kept with a round."""
+    return Policy.read(json.loads(round_.policy))
+
+
+def keep_policy(round_: Round, policy: Policy) -> None:
+    """Keep a policy with its round."""
+    Round.update(policy=json.dumps(policy.model_dump(mode="json"))).where(Round.id == round_.id).execute()
+
+
+def _proposal(base_hash: str, base: Calibration, table_id: str, logs: list[LogFile], policy: Policy) -> FuelProposal:
+    """Computed, or remembered: it depends on nothing but these, and none of them ever changes."""
+    key = (base_hash, table_id, tuple(log.id for log in logs), policy.model_dump_json())
+    with _lock:
+        if key in _remembered:
+            _remembered.move_to_end(key)
+            return _remembered[key]
+    proposal = fuel_proposal(samples.read(logs, QUANTITIES), base, table_id, policy)
+    with _lock:
+        _remembered[key] = proposal
+        while len(_remembered) > _REMEMBERED:
+            _remembered.popitem(last=False)
+    return proposal
+
+
+def fuel_work(job: Job, round_: Round, table_id: str | None = None) -> FuelWork:
+    """Everything the Fuel station shows.
+
+    Raises:
+        BadInput: there is no usable log or no table, or the logs lack a channel.
+    """
+    draft = drafts.current(job)
+    base = calibrations.content(draft.base.calibration)
+    tables = fuel_tables(base)
+    if not tables:
+        raise BadInput("the calibration has no airflow table", advice="give one the role volumetric_efficiency")
+    wanted = table_id or tables[0].id
+    logs = jobs.usable_logs(round_)
+    proposal = _proposal(draft.base.calibration.content_hash, base, wanted, logs, policy_of(round_))
+    drafted = calibrations.content(draft.calibration).table(wanted)
+    return FuelWork(draft, base, drafted, tuple(logs), proposal)
+
+
+def take(job: Job, round_: Round, author: User, version: int, work: FuelWork, chosen: BoolArray | None) -> Event:
+    """Take a proposal, or its chosen cells, into the draft.
+
+    Raises:
+        StaleDraftError: the draft has changed since the person saw it.
+        BadInput: nothing among the chosen cells is left to take.
+    """
+    cells = work.to_take if chosen is None else work.to_take & chosen
+    if not cells.any():
+        raise BadInput("nothing among these cells is left to take", advice="choose cells the proposal changes")
+    proposal = work.proposal
+    grid = np.where(cells, proposal.correction.after, work.drafted.grid)
+    before = calibrations.content(work.draft.calibration)
+    after = before.with_table(work.drafted.with_grid(grid))
+    inputs = report(proposal)
+    inputs["taken"] = [[int(i), int(j)] for j, i in zip(*cells.nonzero(), strict=True)]
+    inputs["log_ids"] = [log.id for log in work.logs]
+    inputs["base_revision"] = work.draft.base.number
+    sentence = difference(before, after).tables[0].sentence
+    return drafts.take(job, round_, author, version, after, sentence, inputs)
