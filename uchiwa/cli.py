@@ -152,7 +152,7 @@ def bin_(
     for j in range(table.shape[0]):
         head = f"{table.y.breakpoints[j]:>8g}" if table.y is not None else " " * 8
         means = (bins.mean.item(j, i) for i in range(table.shape[1]))
-        click.echo(head + "".join(f"{'·' if mean != mean else f'{mean:.4g}':>9}" for mean in means))
+        click.echo(head + "".join(f"{'·' if mean != mean else f'{mean:.3g}':>9}" for mean in means))
 
 
 @uchiwa.command()

@@ -1,0 +1,110 @@
+"""Rendering: the templates, their filters, and what every page is given."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from pathlib import Path
+from typing import Any
+
+from fastapi import Request
+from fastapi.responses import HTMLResponse
+from jinja2 import Environment, FileSystemLoader, StrictUndefined, select_autoescape
+
+from uchiwa import __version__
+from uchiwa.core.progress import OFFERED, Station
+from uchiwa.core.review import signed
+from uchiwa.store.clock import now
+from uchiwa.store.models import User
+from uchiwa.web import draw
+from uchiwa.web.session import csrf_token
+
+HERE = Path(__file__).parent
+_STEPS = ((60, "s"), (60, "min"), (24, "h"), (7, "d"), (9, "w"))
+
+
+def ago(moment: datetime | None) -> str:
+    """How long ago, in one figure and one unit."""
+    if moment is None:
+        return ""
+    amount: float = max(0.0, (now() - moment).total_seconds())
+    for size, unit in _STEPS:
+        if amount < size:
+            return f"{int(amount)} {unit}"
+        amount /= size
+    return f"{moment:%d %b %Y}"
+
+
+def duration(seconds: float | None) -> str:
+    """Seconds as m:ss."""
+    return "" if seconds is None else f"{int(seconds) // 60}:{int(seconds) % 60:02d}"
+
+
+def size(number: int) -> str:
+    """Bytes in the unit that fits."""
+    return f"{number / 1e6:.1f} MB" if number >= 1e5 else f"{number / 1e3:.1f} kB"
+
+
+def thousands(number: float) -> str:
+    """A whole number with thin spaces."""
+    return f"{number:,.0f}".replace(",", "\u202f")
+
+
+def figure(value: float | None) -> str:
+    """A number in at most four significant figures."""
+    return "" if value is None else f"{value:.4g}".replace("-", "−")
+
+
+def policy_words(inputs: dict[str, Any]) -> str:
+    """The policy of a taken proposal in a few words."""
+    policy = inputs.get("policy", {})
+    used, total = inputs.get("samples_used", 0), inputs.get("samples", 0)
+    return (
+        f"{policy.get('estimator')}, {policy.get('strength', 0):g} % strength, ±{policy.get('limit_percent', 0):g} % at most, "
+        f"{thousands(used)} of {thousands(total)} samples of {', '.join(inputs.get('logs', []))}"
+    )
+
+
+_environment = Environment(
+    loader=FileSystemLoader(HERE / "templates"),
+    autoescape=select_autoescape(("html",), default=True),
+    undefined=StrictUndefined,
+    trim_blocks=True,
+    lstrip_blocks=True,
+)
+_environment.filters.update(
+    ago=ago,
+    duration=duration,
+    size=size,
+    thousands=thousands,
+    signed=signed,
+    cut=lambda value, places=1: f"{value:.{places}f}",
+)
+_environment.globals.update(
+    wide_fan=draw.wide_fan,
+    small_fan=draw.small_fan,
+    large_fan=draw.large_fan,
+    error_path=draw.error_path,
+    offered=frozenset(OFFERED),
+    stations=tuple(Station),
+    version=__version__,
+)
+
+
+def render(
+    request: Request, template: str, user: User | None = None, *, status: int = 200, **values: Any
+) -> HTMLResponse:
+    """A page, or a piece of one."""
+    text = _environment.get_template(template).render(
+        request=request,
+        user=user,
+        theme=user.theme if user is not None else request.session.get("theme", "auto"),
+        csrf=csrf_token(request),
+        said=request.session.pop("said", None),
+        **values,
+    )
+    return HTMLResponse(text, status_code=status)
+
+
+def say(request: Request, text: str, *, bad: bool = False) -> None:
+    """Show a sentence on the next page."""
+    request.session["said"] = {"text": text[:600], "bad": bad}

@@ -1,0 +1,1 @@
+"""Routers, one for each station and page."""

@@ -1,0 +1,105 @@
+"""A job: its car, its rounds as fans, how the error shrank; and taking on a new one."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from fastapi import APIRouter, Form, Request, UploadFile
+from fastapi.responses import RedirectResponse, Response
+
+from uchiwa.core.errors import BadInput
+from uchiwa.core.interchange import calibration_json
+from uchiwa.core.progress import next_station, standings, whose_move
+from uchiwa.store import drafts, events
+from uchiwa.store import jobs as store
+from uchiwa.store.database import unit_of_work
+from uchiwa.web.pages import render, say
+from uchiwa.web.session import FromOurForm, Person
+from uchiwa.web.standing import address, job_of
+
+router = APIRouter()
+
+_CALIBRATION_LIMIT = 20_000_000
+
+
+@router.get("/jobs/new")
+def new(request: Request, user: Person) -> Response:
+    """The form for a new car."""
+    return render(request, "job_new.html", user, values={}, problem=None)
+
+
+@router.post("/jobs/new", dependencies=[FromOurForm])
+def create(
+    request: Request,
+    user: Person,
+    calibration: UploadFile,
+    customer: Annotated[str, Form(max_length=120)] = "",
+    car: Annotated[str, Form(max_length=120)] = "",
+    details: Annotated[str, Form(max_length=200)] = "",
+) -> Response:
+    """Take on a car. What was typed stays in the form if something is wrong."""
+    values = {"customer": customer, "car": car, "details": details}
+    name = calibration.filename or "calibration"
+    try:
+        if not customer.strip() or not car.strip():
+            raise BadInput("customer and car are both needed", advice="fill them in")
+        data = calibration.file.read(_CALIBRATION_LIMIT + 1)
+        if not data:
+            raise BadInput("there is no base calibration", advice="choose the car's calibration as a JSON file")
+        if len(data) > _CALIBRATION_LIMIT:
+            raise BadInput("the calibration is larger than 20 MB", where=name, advice="choose another file")
+        base = calibration_json.loads(data, name)
+    except BadInput as error:
+        return render(request, "job_new.html", user, status=400, values=values, problem=str(error))
+    with unit_of_work():
+        job = store.create(user, customer.strip(), car.strip(), details.strip(), base)
+    return RedirectResponse(f"/jobs/{job.id}/rounds/1/logs", 303)
+
+
+@router.get("/jobs/{job_id}")
+def job(request: Request, user: Person, job_id: int) -> Response:
+    """A job's page."""
+    with unit_of_work():
+        found = job_of(user, job_id)
+        every = store.rounds(found)
+        facts = store.facts_of(every)
+        history = events.history(found)
+        revisions = drafts.revisions(found)
+    latest = every[-1]
+    move, sentence = whose_move(facts[latest.id], closed=found.closed)
+    rows = [
+        {
+            "round": one,
+            "facts": facts[one.id],
+            "standing": standings(facts[one.id]),
+            "href": address(found.id, one.number, next_station(facts[one.id])),
+            "done": [
+                event
+                for event in history
+                if event.round_id == one.id and event.kind == store.TAKE and not event.put_back
+            ],
+        }
+        for one in reversed(every)
+    ]
+    return render(
+        request,
+        "job.html",
+        user,
+        job=found,
+        rows=rows,
+        move=move,
+        sentence=sentence,
+        history=history,
+        revisions=revisions,
+        errors=[one.error_percent for one in every if one.error_percent is not None],
+    )
+
+
+@router.post("/jobs/{job_id}/close", dependencies=[FromOurForm])
+def close(request: Request, user: Person, job_id: int, closed: Annotated[bool, Form()]) -> Response:
+    """Lay a job to rest, or take it up again."""
+    with unit_of_work():
+        found = job_of(user, job_id)
+        store.close(found, user, closed=closed)
+    say(request, "The job is at rest. It can be taken up again at any time." if closed else "The job is open again.")
+    return RedirectResponse(f"/jobs/{job_id}", 303)
