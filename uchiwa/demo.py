@@ -138,7 +138,7 @@ def _load_job(tuner_id: int, demo: DemoJob) -> None:
             Round.update(policy=json.dumps(POLICY.model_dump(mode="json"))).where(Round.id == round_.id).execute()
             calibration = calibrations.content(draft.base.calibration)
         for name, seed in drives:
-            recording = simulate(car, calibration, name, seed, revision=f"{job.id}/{number - 1}")
+            recording = simulate(car, calibration, name, seed, revision=f"{calibration.id}, revision {number - 1}")
             text = write_delimited(recording)
             if demo.spoiled and last:
                 text = text.replace("Engine speed [rpm]", "Crank pulses [1]")

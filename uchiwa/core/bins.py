@@ -11,7 +11,7 @@ from uchiwa.core.log import FloatArray, IntArray
 from uchiwa.core.table import Axis
 
 Estimator = Literal["nearest", "weighted"]
-_LEAST_WEIGHT = 1e-9
+LEAST_WEIGHT = 1e-9
 
 
 @dataclass(frozen=True, eq=False)
@@ -19,41 +19,51 @@ class Shares:
     """Which cells each sample counts in, and by how much.
 
     Attributes:
-        sample, cell: pairs of sample index and flat cell index; shape (m,).
-        weight: share of the sample that counts in the cell, 0 … 1; shape (m,).
-        nearest: flat index of the nearest cell of every sample; shape (n,).
+        cell: flat index of each cell a sample may count in; shape (k, n), k = 1 for *nearest*, else 2 or 4.
+        weight: share of the sample that counts there, 0 … 1, summing to 1 over k; shape (k, n).
+        nearest: flat index of the nearest cell; shape (n,).
     """
 
-    sample: IntArray
     cell: IntArray
     weight: FloatArray
     nearest: IntArray
+
+    def entries(self, breaks: IntArray, cells: int) -> IntArray:
+        """Separate entries into each cell; shape (cells,).
+
+        A sample enters a cell if it counts there and the sample before it did not, or was not its neighbour in time.
+
+        Args:
+            breaks: a number that changes wherever samples are not neighbours in time; shape (n,).
+            cells: number of cells.
+        """
+        counts = self.weight > LEAST_WEIGHT
+        was_there = np.zeros(self.cell.shape, dtype=np.bool_)
+        for corner, there in zip(self.cell, counts, strict=True):
+            was_there[:, 1:] |= (self.cell[:, 1:] == corner[:-1]) & there[:-1]
+        was_there[:, 1:] &= np.diff(breaks) == 0
+        return np.bincount(self.cell[counts & ~was_there], minlength=cells).astype(np.int64)
 
 
 def shares(x: Axis, y: Axis | None, at_x: FloatArray, at_y: FloatArray | None, estimator: Estimator) -> Shares:
     """Spread samples over the cells of a table.
 
     *nearest*: a sample belongs to the nearest breakpoint pair, borders at midpoints. *weighted*: it counts in its
-    four surrounding points with the bilinear weights with which the controller's own lookup would use them.
+    two or four surrounding points with the weights with which the controller's own lookup would use them.
     """
     i, fx = x.place(at_x)
-    near_i = i + (fx >= 0.5)
     if y is None or at_y is None:
-        j, fy, near_j = np.zeros_like(i), np.zeros_like(fx), np.zeros_like(i)
+        j, fy = np.zeros_like(i), np.zeros_like(fx)
         corners = [(0, 0), (1, 0)]
     else:
         j, fy = y.place(at_y)
-        near_j = j + (fy >= 0.5)
         corners = [(0, 0), (1, 0), (0, 1), (1, 1)]
-    nearest = near_j * x.size + near_i
-    every = np.arange(at_x.size, dtype=np.int64)
+    nearest = (j + (fy >= 0.5)) * x.size + i + (fx >= 0.5)
     if estimator == "nearest":
-        return Shares(every, nearest, np.ones(at_x.size), nearest)
-    weights = [np.where(right, fx, 1 - fx) * np.where(up, fy, 1 - fy) for right, up in corners]
-    cells = [(j + up) * x.size + i + right for right, up in corners]
-    weight, cell, sample = np.concatenate(weights), np.concatenate(cells), np.tile(every, len(corners))
-    counts = weight > _LEAST_WEIGHT
-    return Shares(sample[counts], cell[counts], weight[counts], nearest)
+        return Shares(nearest[None, :], np.ones((1, at_x.size)), nearest)
+    weight = np.stack([np.where(right, fx, 1 - fx) * np.where(up, fy, 1 - fy) for right, up in corners])
+    cell = np.stack([(j + up) * x.size + i + right for right, up in corners])
+    return Shares(cell, weight, nearest)
 
 
 @dataclass(frozen=True, eq=False)
@@ -78,20 +88,6 @@ class Bins:
     standard_error: FloatArray
     lowest: FloatArray
     highest: FloatArray
-
-
-def entries(cell: IntArray, breaks: IntArray, cells: int) -> IntArray:
-    """Separate entries per cell: a new one starts where the cell changes or the recording is interrupted.
-
-    Args:
-        cell: flat cell index of the samples that count, in time order.
-        breaks: a number that changes wherever the samples are not neighbours in time; shape as `cell`.
-        cells: number of cells.
-    """
-    if cell.size == 0:
-        return np.zeros(cells, dtype=np.int64)
-    starts = np.concatenate(([True], (np.diff(cell) != 0) | (np.diff(breaks) != 0)))
-    return np.bincount(cell[starts], minlength=cells).astype(np.int64)
 
 
 def _neighbour_correlation(residual: FloatArray, cell: IntArray, breaks: IntArray) -> float:
@@ -133,32 +129,34 @@ def bin_samples(
     shape = (y.size if y is not None else 1, x.size)
     cells = shape[0] * shape[1]
     share = shares(x, y, at_x, at_y, estimator)
-    values = value[share.sample]
+    flat = share.cell.ravel()
 
     def total(amount: FloatArray) -> FloatArray:
-        return np.bincount(share.cell, weights=amount, minlength=cells).astype(np.float64)
+        return np.bincount(flat, weights=amount.ravel(), minlength=cells).astype(np.float64)
 
     weight = total(share.weight)
     with np.errstate(invalid="ignore", divide="ignore"):
-        mean = total(share.weight * values) / weight
-        deviation = values - mean[share.cell]
+        mean = total(share.weight * value) / weight
+        deviation = value - mean[share.cell]
         variance = total(share.weight * deviation**2) / weight
-        effective = weight**2 / total(share.weight**2)
+        effective = np.nan_to_num(weight**2 / total(share.weight**2))
         spread = np.sqrt(variance * effective / np.maximum(effective - 1, 1))
-    residual = value - mean[share.nearest] if value.size else value
-    rho = _neighbour_correlation(np.nan_to_num(residual), share.nearest, breaks)
-    independent = np.maximum(np.nan_to_num(effective) * (1 - rho) / (1 + rho), 1.0)
+    residual = np.nan_to_num(value - mean[share.nearest])
+    rho = _neighbour_correlation(residual, share.nearest, breaks)
+    independent = np.maximum(effective * (1 - rho) / (1 + rho), 1.0)
+    counts = share.weight > LEAST_WEIGHT
     lowest, highest = np.full(cells, np.inf), np.full(cells, -np.inf)
-    np.minimum.at(lowest, share.cell, values)
-    np.maximum.at(highest, share.cell, values)
-    effective = np.nan_to_num(effective)
+    every = np.broadcast_to(value, share.cell.shape)[counts]
+    np.minimum.at(lowest, share.cell[counts], every)
+    np.maximum.at(highest, share.cell[counts], every)
+    seen = weight > LEAST_WEIGHT
     for array in (mean, spread, lowest, highest):
-        array[weight <= 0] = np.nan
+        array[~seen] = np.nan
     return Bins(
         mean=mean.reshape(shape),
-        samples=weight.reshape(shape),
-        dwell=total(share.weight * duration[share.sample]).reshape(shape),
-        visits=entries(share.nearest, breaks, cells).reshape(shape),
+        samples=np.where(seen, weight, 0.0).reshape(shape),
+        dwell=total(share.weight * duration).reshape(shape),
+        visits=share.entries(breaks, cells).reshape(shape),
         spread=spread.reshape(shape),
         standard_error=np.where(effective < 2, np.nan, spread / np.sqrt(independent)).reshape(shape),
         lowest=lowest.reshape(shape),

@@ -69,8 +69,13 @@ def next_station(facts: RoundFacts) -> Station:
     return Station.REVIEW if facts.taken else Station.FUEL
 
 
-def standings(facts: RoundFacts, here: Station | None = None) -> dict[Station, Standing]:
-    """How each station stands; `here` is the one being looked at, by default the next one to be worked."""
+def standings(facts: RoundFacts, here: Station | None = None, *, closed: bool = False) -> dict[Station, Standing]:
+    """How each station stands; `here` is the one being looked at, by default the next one to be worked.
+
+    Seen as a whole, a job at rest (`closed`) has nothing left to do.
+    """
+    if closed and here is None:
+        return {one: Standing.DONE if one in OFFERED else Standing.ABSENT for one in Station}
     done = {
         Station.LOGS: facts.logs_ready > 0,
         Station.FUEL: facts.taken > 0,

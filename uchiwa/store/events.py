@@ -5,6 +5,8 @@ from __future__ import annotations
 import json
 from typing import Any
 
+from peewee import JOIN
+
 from uchiwa.store.clock import now
 from uchiwa.store.models import Event, Job, Round, StoredCalibration, User
 
@@ -36,7 +38,7 @@ def record(
 
 def history(job: Job, round_: Round | None = None) -> list[Event]:
     """A job's events, or a round's, newest first, with their authors."""
-    query = Event.select(Event, User).join(User, "LEFT OUTER").where(Event.job == job)
+    query = Event.select(Event, User).join(User, JOIN.LEFT_OUTER).where(Event.job == job)
     if round_ is not None:
         query = query.where(Event.round == round_)
     return list(query.order_by(Event.at.desc(), Event.id.desc()))

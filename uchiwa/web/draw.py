@@ -45,7 +45,15 @@ def _sector(cx: float, cy: float, inner: float, outer: float, start: float, end:
 
 
 def fan(
-    standing: dict[Station, Standing], cx: float, cy: float, inner: float, outer: float, spread: float, stick: float
+    standing: dict[Station, Standing],
+    cx: float,
+    cy: float,
+    inner: float,
+    outer: float,
+    spread: float,
+    stick: float,
+    *,
+    along: bool = False,
 ) -> list[Rib]:
     """The sectors of a fan.
 
@@ -55,6 +63,7 @@ def fan(
         inner, outer: radii of the sheet.
         spread: whole angle in degrees.
         stick: radius at which the sticks end below the sheet.
+        along: labels run along the radius instead of across it.
     """
     step = spread / len(standing)
     ribs: list[Rib] = []
@@ -62,6 +71,9 @@ def fan(
         start = -spread / 2 + number * step
         middle = math.radians(start + step / 2)
         label = (inner + outer) / 2
+        turn = start + step / 2
+        if along:
+            turn += -90 if turn > 0 else 90
         edge = math.radians(start)
         line = " ".join(
             f"{cx + radius * math.sin(edge):.2f} {cy - radius * math.cos(edge):.2f}" for radius in (inner, stick)
@@ -73,7 +85,7 @@ def fan(
                 _sector(cx, cy, inner, outer, start, start + step),
                 round(cx + label * math.sin(middle), 2),
                 round(cy - label * math.cos(middle), 2),
-                round(start + step / 2, 2),
+                round(turn, 2),
                 f"M {line.replace(' ', ' ', 1)}",
             )
         )
@@ -92,7 +104,7 @@ def small_fan(standing: dict[Station, Standing]) -> list[Rib]:
 
 def large_fan(standing: dict[Station, Standing]) -> list[Rib]:
     """The fan of a margin, in a 230 × 142 box."""
-    return fan(standing, 115.0, 122.0, 62.0, 116.0, 150.0, 4.0)
+    return fan(standing, 115.0, 122.0, 62.0, 116.0, 150.0, 4.0, along=True)
 
 
 @dataclass(frozen=True)
@@ -145,6 +157,7 @@ class SpreadPicture:
 
 
 _DOT_ROWS = 11
+_SIDE = 18
 
 
 def spread_picture(account: CellAccount, width: float, height: float) -> SpreadPicture | None:
@@ -152,14 +165,14 @@ def spread_picture(account: CellAccount, width: float, height: float) -> SpreadP
     if not account.dots:
         return None
     values = sorted(dot.percent for dot in account.dots)
-    low = min(values[len(values) // 50], (account.mean - 1) * 100, 0.0)
-    high = max(values[-1 - len(values) // 50], (account.mean - 1) * 100, 0.0)
+    low = min(values[len(values) // 200], (account.mean - 1) * 100, 0.0)
+    high = max(values[-1 - len(values) // 200], (account.mean - 1) * 100, 0.0)
     step = next((one for one in (0.5, 1, 2, 4, 5, 10, 20, 50) if (high - low) / one <= 8), 100)
     first, last = math.floor(low / step) * step, math.ceil(high / step) * step
     last = last if last > first else first + step
 
     def along(value: float) -> float:
-        return round(6 + (width - 12) * (min(max(value, first), last) - first) / (last - first), 1)
+        return round(_SIDE + (width - 2 * _SIDE) * (min(max(value, first), last) - first) / (last - first), 1)
 
     dots = tuple(
         DotMark(

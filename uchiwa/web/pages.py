@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from datetime import datetime
 from pathlib import Path
 from typing import Any
@@ -11,6 +12,7 @@ from fastapi.responses import HTMLResponse
 from jinja2 import Environment, FileSystemLoader, StrictUndefined, select_autoescape
 
 from uchiwa import __version__
+from uchiwa.core.conditions import title_of
 from uchiwa.core.progress import OFFERED, Station
 from uchiwa.core.review import signed
 from uchiwa.store.clock import now
@@ -54,6 +56,11 @@ def figure(value: float | None) -> str:
     return "" if value is None else f"{value:.4g}".replace("-", "−")
 
 
+def unit_words(unit: str) -> str:
+    """A unit as people write it."""
+    return {"1": "", "degC": "°C", "deg": "°"}.get(unit, unit)
+
+
 def policy_words(inputs: dict[str, Any]) -> str:
     """The policy of a taken proposal in a few words."""
     policy = inputs.get("policy", {})
@@ -73,6 +80,11 @@ _environment = Environment(
 )
 _environment.filters.update(
     ago=ago,
+    figure=figure,
+    unit_words=unit_words,
+    from_json=json.loads,
+    reason_title=title_of,
+    policy_words=policy_words,
     duration=duration,
     size=size,
     thousands=thousands,

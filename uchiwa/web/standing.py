@@ -40,7 +40,9 @@ def queue_rows(entries: list[QueueEntry]) -> list[QueueRow]:
     for entry in entries:
         station = next_station(entry.facts)
         href = address(entry.job.id, entry.round.number, station)
-        rows.append(QueueRow(entry, standings(entry.facts), station, href or f"/jobs/{entry.job.id}"))
+        rows.append(
+            QueueRow(entry, standings(entry.facts, closed=entry.job.closed), station, href or f"/jobs/{entry.job.id}")
+        )
     return rows
 
 

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from uchiwa.core.bins import entries, shares
+from uchiwa.core.bins import LEAST_WEIGHT, shares
 from uchiwa.core.log import BoolArray, FloatArray, IntArray
 from uchiwa.core.proposals.correction import BIAS, CHOICE, DEAD_BAND, LIMIT, SMOOTHING, STRENGTH, UNREACHED, State
 from uchiwa.core.proposals.evidence import Evidence
@@ -167,11 +167,11 @@ def explain(proposal: FuelProposal, j: int, i: int) -> CellAccount:
         evidence.y[used] if evidence.y is not None else None,
         proposal.policy.estimator,
     )
-    mine = share.cell == cell
-    sample = used[share.sample[mine]]
-    weight = share.weight[mine]
-    order = np.argsort(sample, kind="stable")
-    sample, weight = sample[order], weight[order]
+    mine = np.where(share.cell == cell, share.weight, 0.0).sum(axis=0)
+    sample = used[mine > LEAST_WEIGHT]
+    weight = mine[mine > LEAST_WEIGHT]
+    inside = np.zeros(evidence.time.size, dtype=np.bool_)
+    inside[sample] = True
     means: tuple[float, float, float] | None = None
     if sample.size:
         parts = evidence.parts
@@ -182,20 +182,16 @@ def explain(proposal: FuelProposal, j: int, i: int) -> CellAccount:
         )
     nearest = _nearest_cell(evidence, table)
     here = nearest == cell
-    inside = here & evidence.sieve.used
     verdict = evidence.sieve.verdict[here]
     left_out = {
         reason: int((verdict == number).sum())
         for number, reason in enumerate(evidence.sieve.reasons)
         if (verdict == number).any()
     }
-    visits_of: list[int] = []
-    for log in range(len(evidence.names)):
-        of_log = np.flatnonzero(inside & (evidence.log == log))
-        flat: IntArray = np.zeros(of_log.size, dtype=np.int64)
-        visits_of.append(int(entries(flat, evidence.breaks[of_log] + _runs(of_log), 1)[0]))
+    starts = inside & ~np.concatenate(([False], inside[:-1] & (np.diff(evidence.breaks) == 0)))
+    visits_of = np.bincount(evidence.log[starts], minlength=len(evidence.names))
     logs = tuple(
-        LogShare(name, float(weight[evidence.log[sample] == log].sum()), visits_of[log])
+        LogShare(name, float(weight[evidence.log[sample] == log].sum()), int(visits_of[log]))
         for log, name in enumerate(evidence.names)
         if (evidence.log[sample] == log).any()
     )
@@ -225,8 +221,3 @@ def explain(proposal: FuelProposal, j: int, i: int) -> CellAccount:
         dots=dots,
         moments=_moments(evidence, inside),
     )
-
-
-def _runs(index: IntArray) -> IntArray:
-    """A number that changes wherever consecutive indices are not neighbours."""
-    return np.cumsum(np.concatenate(([0], (np.diff(index) != 1).astype(np.int64)))) if index.size else index

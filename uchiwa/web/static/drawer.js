@@ -25,7 +25,7 @@ window.drawStrips = (place, moments) => {
     const last = number === moments.traces.length - 1;
     const clock = (seconds) => `${Math.floor(seconds / 60)}:${String(Math.floor(seconds % 60)).padStart(2, "0")}`;
     new uPlot({
-      width: box.clientWidth, height: last ? 62 : 40, legend: { show: false }, padding: [3, 0, last ? 0 : 3, 0],
+      width: box.clientWidth, height: last ? 56 : 35, legend: { show: false }, padding: [3, 16, last ? 0 : 3, 16],
       cursor: { sync: { key: sync.key }, y: false, drag: { x: true, y: false } },
       scales: { x: { time: false, range: [0, moments.duration] } },
       axes: [

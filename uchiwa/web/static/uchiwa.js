@@ -68,6 +68,9 @@ document.addEventListener("alpine:init", () => {
       for (const cell of this.cells()) {
         const is = chosen.has(`${cell.dataset.i}.${cell.dataset.j}`);
         cell.classList.toggle("is-chosen", is && chosen.size > 1);
+        for (const [edge, x, y] of [["t", 0, 1], ["r", 1, 0], ["b", 0, -1], ["l", -1, 0]]) {
+          cell.classList.toggle(`edge-${edge}`, is && !chosen.has(`${Number(cell.dataset.i) + x}.${Number(cell.dataset.j) + y}`));
+        }
         cell.setAttribute("aria-selected", is ? "true" : "false");
         cell.classList.remove("is-active");
         cell.tabIndex = -1;

@@ -1,0 +1,1 @@
+"""Measurements, and the pictures of the documentation."""

@@ -1,0 +1,29 @@
+"""Debian's Chromium under Playwright, as tests, measurements and pictures use it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+
+from playwright.sync_api import Browser, sync_playwright
+
+ARGUMENTS = [
+    "--no-sandbox",
+    "--disable-gpu",
+    "--disable-quic",
+    "--no-first-run",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+]
+
+
+@contextmanager
+def chromium() -> Iterator[Browser]:
+    """A headless browser."""
+    with sync_playwright() as playwright:
+        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=ARGUMENTS)
+        try:
+            yield browser
+        finally:
+            browser.close()
