@@ -94,7 +94,8 @@ def parse(text: str) -> ast.Expression:
             raise _refuse(text, node, "only plain numbers are constants")
         elif isinstance(node, ast.BinOp) and isinstance(node.op, ast.Pow):
             exponent = node.right.operand if isinstance(node.right, ast.UnaryOp) else node.right
-            if not isinstance(exponent, ast.Constant) or abs(float(exponent.value)) > _HIGHEST_POWER:  # type: ignore[arg-type]
+            power = exponent.value if isinstance(exponent, ast.Constant) else None
+            if not isinstance(power, int | float) or abs(power) > _HIGHEST_POWER:
                 raise _refuse(text, node.right, f"an exponent is a number up to {_HIGHEST_POWER:g}")
     return tree
 

@@ -8,6 +8,7 @@ from uchiwa.core.log import BoolArray, FloatArray
 
 RATE_WINDOW_S = 0.2
 _GAP_STEPS = 3.0
+_CLOCK_GRAIN_S = 1e-6
 
 
 def rate(time: FloatArray, values: FloatArray, window: float = RATE_WINDOW_S) -> FloatArray:
@@ -45,7 +46,7 @@ def smooth(time: FloatArray, values: FloatArray, window: float) -> FloatArray:
 def held(time: FloatArray, active: BoolArray, seconds: float) -> BoolArray:
     """`active`, kept true until `seconds` after it last was."""
     latest = np.maximum.accumulate(np.where(active, time, -np.inf))
-    kept: BoolArray = time - latest <= seconds
+    kept: BoolArray = time - latest <= seconds + _CLOCK_GRAIN_S
     return kept
 
 

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from uchiwa.core.bins import LEAST_WEIGHT, shares
+from uchiwa.core.errors import BadInput
 from uchiwa.core.log import BoolArray, FloatArray, IntArray
 from uchiwa.core.proposals.correction import BIAS, CHOICE, DEAD_BAND, LIMIT, SMOOTHING, STRENGTH, UNREACHED, State
 from uchiwa.core.proposals.evidence import Evidence
@@ -156,8 +157,14 @@ def explain(proposal: FuelProposal, j: int, i: int) -> CellAccount:
     """The account of the cell in row j, column i.
 
     Samples shown as dots are thinned evenly to a few hundred; the figures are of all of them.
+
+    Raises:
+        BadInput: the table has no such cell.
     """
     evidence, table, bins = proposal.evidence, proposal.table, proposal.bins
+    rows, columns = table.shape
+    if not (0 <= i < columns and 0 <= j < rows):
+        raise BadInput("the table has no such cell", advice="choose one on the grid")
     cell = j * table.x.size + i
     used = np.flatnonzero(evidence.sieve.used)
     share = shares(

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import csv
 import io
 import re
 from types import MappingProxyType
@@ -12,7 +11,7 @@ import polars as pl
 
 from uchiwa.core.errors import BadInput
 from uchiwa.core.log import Channel, FloatArray, Log, Raster
-from uchiwa.core.readers.sniff import decode, delimiter_of
+from uchiwa.core.readers.sniff import decode, delimiter_of, fields_of
 from uchiwa.core.recognise import plain_name
 from uchiwa.core.units import convert, known_unit
 
@@ -71,7 +70,7 @@ def read_delimited(data: bytes, name: str) -> Log:
             where=name,
             advice="export it as text with one column per channel, separated by comma, semicolon or tab",
         )
-    fields = next(csv.reader([header], delimiter=delimiter))
+    fields = fields_of(header, delimiter)
     try:
         frame = pl.read_csv(
             io.BytesIO(data[offset:]),

@@ -24,12 +24,19 @@ def decode(data: bytes) -> str:
         return data.decode("latin-1")
 
 
+def fields_of(line: str, delimiter: str) -> list[str]:
+    """The fields of one line; a line that cannot be split is one field."""
+    try:
+        return next(csv.reader([line.replace("\r", " ")], delimiter=delimiter), [])
+    except csv.Error:
+        return [line]
+
+
 def delimiter_of(header: str, row: str) -> str | None:
     """The delimiter that splits the header and the row below it into the same number of fields, at least two."""
     best: tuple[int, str] | None = None
     for delimiter in DELIMITERS:
-        counts = {len(fields) for fields in csv.reader([header, row], delimiter=delimiter)}
-        fields = min(counts)
+        fields = min(len(fields_of(header, delimiter)), len(fields_of(row, delimiter)))
         if fields >= 2 and (best is None or fields > best[0]):
             best = (fields, delimiter)
     return best[1] if best else None

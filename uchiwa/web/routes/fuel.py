@@ -113,9 +113,6 @@ def cell(
     with unit_of_work():
         page = round_page(user, job_id, number, Station.FUEL)
         found = work.fuel_work(page.job, page.round, table)
-    rows, columns = found.proposal.table.shape
-    if not (0 <= i < columns and 0 <= j < rows):
-        raise BadInput("the table has no such cell", advice="choose one on the grid")
     account, picture = _account(found, j, i)
     values = _values(page, found, View.ERROR)
     return render(

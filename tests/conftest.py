@@ -1,0 +1,121 @@
+"""What all tests share: small tables and logs, and one database server for the whole run."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import tempfile
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from uchiwa.core.log import Channel, Log, Raster
+from uchiwa.core.quantities import QUANTITIES
+from uchiwa.core.table import Axis, Calibration, Constant, Table, frozen
+
+os.environ.setdefault("UCHIWA_DB_FAST", "1")
+
+
+def make_table(values: list[list[float]], *, limits: tuple[float | None, float | None] = (0, 160)) -> Table:
+    """A VE table over 1000/2000/3000 rpm and 40/80 kPa."""
+    return Table(
+        "ve_main",
+        "Volumetric efficiency",
+        "volumetric_efficiency",
+        "%",
+        Axis("engine_speed", "rpm", frozen([1000, 2000, 3000])),
+        Axis("manifold_pressure", "kPa", frozen([40, 80])),
+        frozen(values),
+        limits[0],
+        limits[1],
+        1,
+    )
+
+
+def make_log(rate: float = 20.0, name: str = "drive.csv", **signals: object) -> Log:
+    """A recognised log of some quantities; numbers stand for constant signals."""
+    size = max((len(value) for value in signals.values() if isinstance(value, (list, np.ndarray))), default=100)
+    channels = tuple(
+        Channel(
+            quantity,
+            QUANTITIES[quantity].unit,
+            np.broadcast_to(np.asarray(value, dtype=float), (size,)).copy(),
+            quantity,
+        )
+        for quantity, value in signals.items()
+    )
+    return Log(name, (Raster(np.arange(size) / rate, channels),))
+
+
+@pytest.fixture
+def table() -> Table:
+    """VE of 50 % everywhere."""
+    return make_table([[50.0] * 3, [50.0] * 3])
+
+
+@pytest.fixture
+def calibration(table: Table) -> Calibration:
+    """A calibration with one table."""
+    constants = (Constant("displacement", "displacement", 2.0, "L"), Constant("cylinders", "cylinders", 4, "1"))
+    return Calibration("demo", "Demo", constants, (table,))
+
+
+@pytest.fixture
+def steady() -> Callable[..., Log]:
+    """Warm steady running at 2000 rpm and 40 kPa, unless said otherwise."""
+
+    def make(size: int = 100, **changes: object) -> Log:
+        signals: dict[str, object] = {
+            "engine_speed": np.full(size, 2000.0),
+            "manifold_pressure": 40.0,
+            "throttle_position": 12.0,
+            "coolant_temperature": 90.0,
+            "lambda_measured": 1.0,
+            "lambda_target": 1.0,
+            "short_term_trim": 0.0,
+            "long_term_trim": 0.0,
+        }
+        return make_log(**(signals | changes))
+
+    return make
+
+
+@pytest.fixture(scope="session")
+def database_home() -> Iterator[Path]:
+    """A database server of the tests' own, in a folder of its own."""
+    from uchiwa.store import server
+    from uchiwa.store.database import connect_to, database, migrate
+
+    home = Path(tempfile.mkdtemp(prefix="uchiwa-test-"))
+    before = {key: os.environ.get(key) for key in ("UCHIWA_HOME", "UCHIWA_DB_PORT")}
+    os.environ["UCHIWA_HOME"] = str(home)
+    os.environ["UCHIWA_DB_PORT"] = "8561"
+    try:
+        connect_to(server.start())
+        migrate()
+        yield home
+    finally:
+        database.close_all()
+        server.stop()
+        for key, value in before.items():
+            if value is None:
+                os.environ.pop(key, None)
+            else:
+                os.environ[key] = value
+        shutil.rmtree(home, ignore_errors=True)
+
+
+@pytest.fixture
+def clean_database(database_home: Path) -> Path:
+    """The database with empty tables."""
+    from uchiwa.store.database import database, unit_of_work
+    from uchiwa.store.models import ALL
+
+    with unit_of_work():
+        database.execute_sql("SET FOREIGN_KEY_CHECKS=0")
+        for model in ALL:
+            database.execute_sql(f"DELETE FROM `{model._meta.table_name}`")
+        database.execute_sql("SET FOREIGN_KEY_CHECKS=1")
+    return database_home

@@ -1,0 +1,58 @@
+"""A shop with one job, and a quick log."""
+
+from __future__ import annotations
+
+import io
+from dataclasses import dataclass
+
+import numpy as np
+import pytest
+
+from tests.conftest import make_log
+from uchiwa.standin.cars import pike_base
+from uchiwa.standin.logger import write_delimited
+from uchiwa.store import accounts, jobs, uploads
+from uchiwa.store.database import unit_of_work
+from uchiwa.store.models import Job, LogFile, Round, User
+
+
+def log_text(seed: int = 1, *, size: int = 1500, mixture: float = 1.06) -> str:
+    """A drive over the Pike's axes whose mixture is off by a known factor."""
+    rng = np.random.default_rng(seed)
+    knots = np.arange(0, size + 100, 100)
+    log = make_log(
+        engine_speed=np.interp(np.arange(size), knots, rng.uniform(900, 4500, knots.size)).round(),
+        manifold_pressure=np.interp(np.arange(size), knots, rng.uniform(30, 95, knots.size)).round(1),
+        throttle_position=15.0 + 20.0 * (np.arange(size) // 400 % 2),
+        coolant_temperature=90.0,
+        lambda_measured=np.round(mixture + rng.normal(0, 0.004, size), 3),
+        lambda_target=1.0,
+        short_term_trim=0.0,
+        long_term_trim=0.0,
+    )
+    return write_delimited(log)
+
+
+@dataclass
+class Scene:
+    """A shop at work."""
+
+    user: User
+    job: Job
+    round: Round
+
+    def receive(self, text: str | bytes, name: str = "drive.csv") -> tuple[LogFile, bool]:
+        """Store an upload."""
+        data = text.encode() if isinstance(text, str) else text
+        with unit_of_work():
+            return uploads.receive(self.job, self.round, name, io.BytesIO(data))
+
+
+@pytest.fixture
+def scene(clean_database) -> Scene:
+    """One shop, one tuner, one job in round 1."""
+    with unit_of_work():
+        shop = accounts.create_shop("Shop")
+        user = accounts.create_user(shop, "tuner@example.org", "Tuner", "a long enough password")
+        job = jobs.create(user, "Customer", "Corvid Pike", "", pike_base())
+        return Scene(user, job, jobs.rounds(job)[0])

@@ -1,0 +1,50 @@
+"""A client that is signed in, with the token its forms need."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from typing import Any
+
+import pytest
+from starlette.testclient import TestClient
+
+from tests.store.conftest import Scene, scene  # noqa: F401
+from uchiwa.web.app import create_app
+
+
+class Client(TestClient):
+    """Sends the session's token with every form."""
+
+    token = ""
+
+    def send_form(self, path: str, data: dict[str, Any] | None = None, **more: Any):
+        """POST a form and stay at the answer."""
+        headers = {"x-csrf": self.token} | more.pop("headers", {})
+        return self.post(path, data=data or {}, headers=headers, follow_redirects=False, **more)
+
+    def learn_token(self) -> None:
+        """Take the token from a page."""
+        page = self.get("/sign-in").text
+        self.token = re.search(r'name="csrf" content="([^"]+)"', page)[1]
+
+    def sign_in(self, email: str, password: str):
+        """Sign in as a person would."""
+        self.learn_token()
+        answer = self.send_form("/sign-in", {"email": email, "password": password})
+        self.learn_token()
+        return answer
+
+
+@pytest.fixture
+def visitor(clean_database) -> Iterator[Client]:
+    """Nobody in particular."""
+    with Client(create_app("test-key"), raise_server_exceptions=False) as client:
+        yield client
+
+
+@pytest.fixture
+def client(visitor: Client, scene: Scene) -> Client:  # noqa: F811
+    """The tuner, signed in."""
+    assert visitor.sign_in("tuner@example.org", "a long enough password").status_code == 303
+    return visitor
