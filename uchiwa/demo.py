@@ -78,6 +78,13 @@ JOBS = (
         taken=True,
     ),
     DemoJob(
+        "Petra Lindqvist",
+        "Corvid Pike, long tail",
+        "2.0 turbo four, 2010",
+        ((("mixed_road", 61), ("steady_cruise", 62)),),
+        hours=5,
+    ),
+    DemoJob(
         "Tomasz Wilk", "Corvid Pike estate", "2.0 turbo four, 2013", ((("warm_idle", 31),),), hours=7, spoiled=True
     ),
     DemoJob("Jun Abara", "Corvid Pike", "2.0 turbo four, 2009", ((("mixed_road", 41),), ()), hours=49),

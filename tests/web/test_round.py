@@ -195,10 +195,13 @@ def test_putting_back_through_the_page(at_fuel, path):
 
 
 def test_an_ended_round_still_shows_what_it_saw(at_fuel, scene, path):
-    before = cells_of(at_fuel.get(f"{path}/fuel").text)
+    views = ("error", "proposed", "difference", "evidence")
+    before = [cells_of(at_fuel.get(f"{path}/fuel?view={view}").text) for view in views]
+    margin = facts_of(at_fuel.get(f"{path}/fuel/cell?i=4&j=4").text)
     at_fuel.send_form(f"{path}/fuel/take", {"version": "1"})
     at_fuel.send_form(f"{path}/return", {"version": "2"})
-    assert cells_of(at_fuel.get(f"{path}/fuel").text) == before
+    assert [cells_of(at_fuel.get(f"{path}/fuel?view={view}").text) for view in views] == before
+    assert facts_of(at_fuel.get(f"{path}/fuel/cell?i=4&j=4").text) == margin
 
 
 def test_the_drawer_reads_three_channels_and_thins_them(at_fuel, scene, path, monkeypatch):

@@ -58,7 +58,9 @@ def test_every_answer_carries_the_security_headers(client):
 
 def test_no_page_has_inline_script_or_style(client, scene):
     for path in ("/", f"/jobs/{scene.job.id}", f"/jobs/{scene.job.id}/rounds/1/logs", "/jobs/new", "/sign-in"):
-        text = client.get(path).text
+        answer = client.get(path)
+        assert answer.status_code == 200, path
+        text = answer.text
         assert " style=" not in text
         assert "<style" not in text
         assert "<script>" not in text

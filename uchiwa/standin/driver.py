@@ -8,6 +8,8 @@ from uchiwa.standin.drives import Drive, Leg
 
 _SHIFT_SECONDS = 0.7
 _HIGHEST_AFTER_SHIFT = 5000.0
+_NEAR = 0.5
+_COMING_OFF = 2.5
 
 
 @dataclass
@@ -74,17 +76,19 @@ class Driver:
 
     def _hold_speed(self, leg: Leg, wanted: float, geared_speed: float, dt: float) -> None:
         error = (wanted - geared_speed) / 1000.0
-        self._wish = min(max(self._wish + error * 9.0 * dt, 0.0), 60.0)
+        if abs(error) < _NEAR:
+            self._wish = min(max(self._wish + error * 9.0 * dt, 0.0), 45.0)
         far_below = geared_speed < 1100.0
         throttle = self._wish + 22.0 * error
-        most = 60.0 if far_below else 48.0
+        most = 48.0
         self._move(min(max(throttle, 0.0), most), leg.throttle_rate * (3.0 if far_below else 1.0), dt)
         if error < -0.35 and self.throttle < 0.5:
             self.brake = min(2.0, -error * 1.5)
 
     def _move(self, wanted: float, fastest: float, dt: float) -> None:
+        """Towards a throttle; a foot comes off the pedal quicker than it goes down."""
         step = fastest * dt
-        self.throttle += min(max(wanted - self.throttle, -step), step)
+        self.throttle += min(max(wanted - self.throttle, -_COMING_OFF * step), step)
 
     def _next(self) -> None:
         self._in_leg = 0.0

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass, field
 
 
@@ -40,5 +41,5 @@ class Wideband:
             span = self._left[self._at + 1] - self._left[self._at]
             gas += (self._mixture[self._at + 1] - gas) * (arrives - self._left[self._at]) / span
         gas = min(max(gas, self.rich_rail), self.lean_rail)
-        self.reading += (gas - self.reading) * min(dt / self.lag, 1.0)
+        self.reading += (gas - self.reading) * (1.0 - math.exp(-dt / self.lag))
         return self.lean_rail if time < self.warm_after else self.reading

@@ -12,8 +12,8 @@ import numpy as np
 
 from uchiwa.core.errors import BadInput
 from uchiwa.core.log import BoolArray
-from uchiwa.core.proposals.evidence import QUANTITIES
-from uchiwa.core.proposals.fuel import ROLES, FuelProposal, fuel_proposal
+from uchiwa.core.proposals.evidence import QUANTITIES, Evidence, gather
+from uchiwa.core.proposals.fuel import ROLES, FuelProposal, airflow_table, proposal_from
 from uchiwa.core.proposals.policy import Policy
 from uchiwa.core.proposals.report import report
 from uchiwa.core.review import difference
@@ -22,7 +22,7 @@ from uchiwa.store import calibrations, drafts, jobs, samples
 from uchiwa.store.models import Draft, Event, Job, LogFile, Round, User
 
 _REMEMBERED = 12
-_remembered: OrderedDict[tuple[Any, ...], FuelProposal] = OrderedDict()
+_remembered: OrderedDict[tuple[Any, ...], Evidence] = OrderedDict()
 _lock = Lock()
 
 
@@ -31,9 +31,9 @@ class FuelWork:
     """What the Fuel station works on.
 
     Attributes:
-        draft: with its calibration and the revision it started from.
-        base: that revision's calibration: the one the logs were recorded with, which the error is an error of.
-        drafted: the table as it stands in the draft.
+        draft: the job's.
+        base: the revision that the round's logs were recorded with, which the error is an error of.
+        drafted: the table as it stands in the draft, or in the revision that ended the round.
         logs: accepted and ready.
         proposal: computed from all of it.
     """
@@ -67,19 +67,19 @@ def keep_policy(round_: Round, policy: Policy) -> None:
     Round.update(policy=json.dumps(policy.model_dump(mode="json"))).where(Round.id == round_.id).execute()
 
 
-def _proposal(base_hash: str, base: Calibration, table_id: str, logs: list[LogFile], policy: Policy) -> FuelProposal:
-    """Computed, or remembered: it depends on nothing but these, and none of them ever changes."""
-    key = (base_hash, table_id, tuple(log.id for log in logs), policy.model_dump_json())
+def _evidence(base_hash: str, base: Calibration, table: Table, logs: list[LogFile], policy: Policy) -> Evidence:
+    """Gathered, or remembered: it depends on nothing but these, and none of them ever changes."""
+    key = (base_hash, table.id, tuple(log.id for log in logs), policy.evidence_key())
     with _lock:
         if key in _remembered:
             _remembered.move_to_end(key)
             return _remembered[key]
-    proposal = fuel_proposal(samples.read(logs, QUANTITIES), base, table_id, policy)
+    evidence = gather(samples.read(logs, QUANTITIES), base, table, policy)
     with _lock:
-        _remembered[key] = proposal
+        _remembered[key] = evidence
         while len(_remembered) > _REMEMBERED:
             _remembered.popitem(last=False)
-    return proposal
+    return evidence
 
 
 def fuel_work(job: Job, round_: Round, table_id: str | None = None) -> FuelWork:
@@ -89,14 +89,21 @@ def fuel_work(job: Job, round_: Round, table_id: str | None = None) -> FuelWork:
         BadInput: there is no usable log or no table, or the logs lack a channel.
     """
     draft = drafts.current(job)
-    base = calibrations.content(draft.base.calibration)
+    revision = drafts.revision(job, round_.number - 1)
+    ending = drafts.revision(job, round_.number)
+    if revision is None:
+        raise BadInput(f"revision {round_.number - 1} is missing", advice="the job cannot be worked without it")
+    base = calibrations.content(revision.calibration)
     tables = fuel_tables(base)
     if not tables:
         raise BadInput("the calibration has no airflow table", advice="give one the role volumetric_efficiency")
-    wanted = table_id or tables[0].id
+    table = airflow_table(base, table_id or tables[0].id)
     logs = jobs.usable_logs(round_)
-    proposal = _proposal(draft.base.calibration.content_hash, base, wanted, logs, policy_of(round_))
-    drafted = calibrations.content(draft.calibration).table(wanted)
+    policy = policy_of(round_)
+    evidence = _evidence(revision.calibration.content_hash, base, table, logs, policy)
+    proposal = proposal_from(evidence, table, policy)
+    stands = draft.calibration if ending is None else ending.calibration
+    drafted = calibrations.content(stands).table(table.id)
     return FuelWork(draft, base, drafted, tuple(logs), proposal)
 
 
@@ -117,6 +124,6 @@ def take(job: Job, round_: Round, author: User, version: int, work: FuelWork, ch
     inputs = report(proposal)
     inputs["taken"] = [[int(i), int(j)] for j, i in zip(*cells.nonzero(), strict=True)]
     inputs["log_ids"] = [log.id for log in work.logs]
-    inputs["base_revision"] = work.draft.base.number
+    inputs["base_revision"] = round_.number - 1
     sentence = difference(before, after).tables[0].sentence
     return drafts.take(job, round_, author, version, after, sentence, inputs)

@@ -42,7 +42,10 @@ def import_log(log_id: int) -> bool:
 def summarise_round(job: Job, round_: Round) -> None:
     """Keep how large the error is that a round's logs show, against the revision they were recorded with."""
     logs = jobs.usable_logs(round_)
-    base = calibrations.content(drafts.current(job).base.calibration)
+    revision = drafts.revision(job, round_.number - 1)
+    if revision is None:
+        return
+    base = calibrations.content(revision.calibration)
     tables = base.by_role("volumetric_efficiency") or base.by_role("maf_curve")
     summary = None
     if logs and tables:

@@ -82,13 +82,27 @@ def fuel_proposal(
     Raises:
         BadInput: no such table, a table of another kind, or logs that cannot serve.
     """
+    table = airflow_table(calibration, table_id)
+    return proposal_from(gather(logs, calibration, table, policy, where), table, policy)
+
+
+def airflow_table(calibration: Calibration, table_id: str) -> Table:
+    """The airflow table of this id.
+
+    Raises:
+        BadInput: there is none, or the table is of another kind.
+    """
     table = find_table(calibration, table_id)
     if table.role not in ROLES:
         raise BadInput(
             f"{table.title} is not an airflow table (its role is {table.role})",
             advice="choose a volumetric-efficiency table or an airflow-meter curve",
         )
-    evidence = gather(logs, calibration, table, policy, where)
+    return table
+
+
+def proposal_from(evidence: Evidence, table: Table, policy: Policy) -> FuelProposal:
+    """The proposal that some evidence leads to; the policy must be one of the same evidence."""
     bins = bin_evidence(evidence, table, policy)
     return FuelProposal(table, policy, evidence, bins, correct(table, bins, policy))
 

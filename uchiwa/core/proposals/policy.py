@@ -62,6 +62,10 @@ class Policy(BaseModel):
                 raise ValueError(f"“{rule}” is not a rule; the rules are {', '.join(sorted(known))}")
         return tuple(sorted(set(value)))
 
+    def evidence_key(self) -> str:
+        """The part of the policy that decides which samples count and how: equal keys have equal evidence."""
+        return self.model_dump_json(include={"use_trims", "settle_s", "delay", "without"})
+
     @classmethod
     def read(cls, raw: Any, name: str = "policy") -> Self:
         """A policy from plain data.

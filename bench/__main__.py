@@ -1,0 +1,129 @@
+"""`make bench`: how quick the core is, as ratios against well-known libraries in the same run."""
+
+from __future__ import annotations
+
+import io
+import statistics
+import time
+from collections.abc import Callable
+
+import numpy as np
+import polars as pl
+from scipy.stats import binned_statistic_2d
+
+from uchiwa.core.bins import bin_samples
+from uchiwa.core.proposals.evidence import gather
+from uchiwa.core.proposals.fuel import airflow_table, fuel_proposal, proposal_from
+from uchiwa.core.proposals.policy import Policy
+from uchiwa.core.proposals.why import explain
+from uchiwa.core.readers import read_log
+from uchiwa.core.table import Axis, frozen
+from uchiwa.standin.cars import car_named
+from uchiwa.standin.logger import write_delimited
+from uchiwa.standin.simulate import simulate
+from uchiwa.store.samples import pack, unpack
+
+REPEATS = 5
+
+
+def median(work: Callable[[], object]) -> float:
+    """Median time of a few runs, in ms."""
+    times = []
+    for _ in range(REPEATS):
+        start = time.perf_counter()
+        work()
+        times.append((time.perf_counter() - start) * 1000)
+    return statistics.median(times)
+
+
+def bins_row() -> list[tuple[str, float, str]]:
+    """1 M samples on a 20 × 20 grid: mean, count and spread."""
+    rng = np.random.default_rng(1)
+    size = 1_000_000
+    x, y, value = rng.uniform(0, 19, size), rng.uniform(0, 19, size), rng.normal(1, 0.1, size)
+    axis = Axis("engine_speed", "rpm", frozen([float(point) for point in range(20)]))
+    steps, spans = np.zeros(size, dtype=np.int64), np.full(size, 0.04)
+    ours = median(lambda: bin_samples(axis, axis, x, y, value, spans, steps, "nearest"))
+    weighted = median(lambda: bin_samples(axis, axis, x, y, value, spans, steps, "weighted"))
+    edges = [-0.5, *(np.arange(19) + 0.5), 19.5]
+    scipy_time = median(
+        lambda: [binned_statistic_2d(x, y, value, kind, bins=[edges, edges]) for kind in ("mean", "count", "std")]
+    )
+    frame = pl.DataFrame({"x": x, "y": y, "v": value})
+    polars_time = median(
+        lambda: frame.group_by(pl.col("x").round().cast(pl.Int32), pl.col("y").round().cast(pl.Int32)).agg(
+            pl.col("v").mean().alias("mean"), pl.len(), pl.col("v").std().alias("std")
+        )
+    )
+    return [
+        (
+            "bins, nearest, 1 M samples (all figures)",
+            ours,
+            f"scipy {scipy_time / ours:.2f}×, polars {polars_time / ours:.2f}×",
+        ),
+        ("bins, weighted, 1 M samples (all figures)", weighted, f"scipy {scipy_time / weighted:.2f}×"),
+        ("  scipy binned_statistic_2d, 3 figures", scipy_time, ""),
+        ("  polars group_by, 3 figures", polars_time, ""),
+    ]
+
+
+def reading_row() -> list[tuple[str, float, str]]:
+    """A log of 200,000 rows and 20 columns."""
+    rng = np.random.default_rng(2)
+    data = rng.uniform(0, 100, (200_000, 19)).round(2)
+    names = ["Engine speed [rpm]", *(f"Channel {number} [V]" for number in range(18))]
+    frame = pl.DataFrame({"Time [s]": np.arange(200_000) / 100, **dict(zip(names, data.T, strict=True))})
+    buffer = io.BytesIO()
+    frame.write_csv(buffer)
+    text = buffer.getvalue()
+    ours = median(lambda: read_log(text, "bench.csv"))
+    theirs = median(lambda: pl.read_csv(io.BytesIO(text)))
+    return [
+        (
+            f"read text, 200,000 × 20, {len(text) / 1e6:.0f} MB",
+            ours,
+            f"{ours / theirs:.1f}× the time of polars read_csv",
+        ),
+        ("  polars read_csv", theirs, ""),
+    ]
+
+
+def fuel_rows() -> list[tuple[str, float, str]]:
+    """A round's log of a quarter of an hour: evidence, proposal, and why one cell got its number."""
+    car = car_named("corvid-pike")
+    base = car.base()
+    log = read_log(write_delimited(simulate(car, base, "mixed_road", 1)).encode(), "road.csv")
+    policy, table = Policy(), airflow_table(base, "ve_main")
+    fixed = Policy(delay=(0.1, 1.6))
+    evidence = gather([log], base, table, fixed)
+    proposal = proposal_from(evidence, table, fixed)
+    size = f"{evidence.time.size:,} samples"
+    return [
+        (f"fuel proposal, {size}, delay sought", median(lambda: fuel_proposal([log], base, "ve_main", policy)), ""),
+        (f"fuel proposal, {size}, delay given", median(lambda: fuel_proposal([log], base, "ve_main", fixed)), ""),
+        ("policy changed, evidence remembered", median(lambda: proposal_from(evidence, table, fixed)), ""),
+        ("why one cell got its number", median(lambda: explain(proposal, 4, 4)), ""),
+    ]
+
+
+def storage_rows() -> list[tuple[str, float, str]]:
+    """A channel chunk of 65,536 samples as loggers write them."""
+    values = np.round(np.cumsum(np.random.default_rng(3).normal(0, 8, 65536)), 1)
+    packed = pack(values)
+    share = len(packed) / values.nbytes
+    return [
+        ("pack a chunk of 65,536 samples", median(lambda: pack(values)), f"to {share:.0%} of its size"),
+        ("unpack it", median(lambda: unpack(packed, values.size)), ""),
+    ]
+
+
+def main() -> None:
+    """Print one table."""
+    print(f"{'what':<46} {'median ms':>10}  against")
+    for rows in (bins_row, reading_row, fuel_rows, storage_rows):
+        for words, milliseconds, ratio in rows():
+            print(f"{words:<46} {milliseconds:>10.1f}  {ratio}")
+
+
+if __name__ == "__main__":
+    main()

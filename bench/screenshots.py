@@ -1,0 +1,113 @@
+"""`make screenshots`: one picture of each main view, made from fresh demo data, into docs/screenshots."""
+
+from __future__ import annotations
+
+import os
+import signal
+import subprocess
+import sys
+import tempfile
+import time
+import urllib.error
+import urllib.request
+from pathlib import Path
+
+from playwright.sync_api import Page
+
+from bench.browser import chromium
+from uchiwa import demo
+from uchiwa.store.place import free_port
+
+FOLDER = Path(__file__).parents[1] / "docs" / "screenshots"
+
+
+def wait_until_well(address: str) -> None:
+    """Until the application and its worker answer."""
+    deadline = time.monotonic() + 240
+    while time.monotonic() < deadline:
+        try:
+            urllib.request.urlopen(f"{address}/healthz", timeout=2)
+            return
+        except (urllib.error.URLError, ConnectionError):
+            time.sleep(0.3)
+    raise TimeoutError(address)
+
+
+def sign_in(page: Page) -> None:
+    """As the demo's tuner."""
+    page.get_by_label("E-mail address").fill(demo.EMAIL)
+    page.get_by_label("Password").fill(demo.PASSWORD)
+    page.get_by_role("button", name="Sign in").click()
+    page.wait_for_url("**/")
+
+
+def job_path(page: Page, customer: str) -> str:
+    """The address of a customer's job."""
+    page.goto(f"/?q={customer}")
+    return page.locator(".margin h2 a").get_attribute("href") or "/"
+
+
+def picture(page: Page, name: str) -> None:
+    """Keep what the window shows."""
+    page.wait_for_load_state("networkidle")
+    page.wait_for_timeout(300)
+    page.screenshot(path=str(FOLDER / f"{name}.png"))
+    print(name)
+
+
+def take_all(page: Page) -> None:
+    """Every main view once."""
+    page.goto("/sign-in")
+    picture(page, "sign-in")
+    sign_in(page)
+    picture(page, "home")
+    first, second = job_path(page, "Halloran"), job_path(page, "Onu")
+    page.goto("/jobs/new")
+    picture(page, "new-job")
+    page.goto(first)
+    picture(page, "job")
+    page.goto(f"{first}/rounds/3/logs")
+    picture(page, "logs")
+    page.goto(f"{job_path(page, 'Wilk')}/rounds/1/logs")
+    picture(page, "logs-refused")
+    page.goto(f"{job_path(page, 'Lindqvist')}/rounds/1/fuel")
+    page.locator("td[data-i='4'][data-j='6']").click()
+    page.locator("td[data-i='7'][data-j='3']").click(modifiers=["Shift"])
+    picture(page, "fuel")
+    page.get_by_role("button", name="Moments that fed this cell").click()
+    picture(page, "fuel-drawer")
+    page.get_by_role("button", name="moments of").click()
+    page.locator(".sieve-part.is-used").click()
+    picture(page, "fuel-sieve")
+    page.goto(f"{second}/rounds/2/review")
+    picture(page, "review")
+    page.goto(f"{second}/rounds/2/return")
+    picture(page, "return")
+    page.get_by_role("button", name="night").click()
+    page.goto(f"{first}/rounds/3/fuel?view=proposed")
+    picture(page, "fuel-night")
+    page.goto("/")
+    picture(page, "home-night")
+
+
+def main() -> None:
+    """Serve fresh demo data, take the pictures, stop."""
+    FOLDER.mkdir(parents=True, exist_ok=True)
+    port = free_port(8480)
+    with tempfile.TemporaryDirectory(prefix="uchiwa-pictures-") as home:
+        environment = os.environ | {"UCHIWA_HOME": home, "UCHIWA_PORT": str(port)}
+        process = subprocess.Popen([sys.executable, "-m", "uchiwa", "serve", "--demo"], env=environment)
+        try:
+            wait_until_well(f"http://127.0.0.1:{port}")
+            with chromium() as browser:
+                context = browser.new_context(
+                    viewport={"width": 1280, "height": 800}, base_url=f"http://127.0.0.1:{port}", color_scheme="light"
+                )
+                take_all(context.new_page())
+        finally:
+            process.send_signal(signal.SIGINT)
+            process.wait(60)
+
+
+if __name__ == "__main__":
+    main()
