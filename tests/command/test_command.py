@@ -1,0 +1,134 @@
+"""The command as it is run: its output, its one-line errors and its exit codes."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+from tests.store.conftest import log_text
+from uchiwa.core.interchange import calibration_json
+from uchiwa.standin.cars import pike_base
+
+
+def run(*arguments: str, cwd: Path) -> subprocess.CompletedProcess[str]:
+    """Run `uchiwa` in a folder."""
+    return subprocess.run([sys.executable, "-m", "uchiwa", *arguments], capture_output=True, text=True, cwd=cwd)
+
+
+@pytest.fixture(scope="module")
+def folder(tmp_path_factory) -> Path:
+    """A folder with a log, a calibration, and everything that can be wrong with them."""
+    place = tmp_path_factory.mktemp("command")
+    (place / "road.csv").write_text(log_text())
+    (place / "base.json").write_text(calibration_json.dumps(pike_base()))
+    raw = calibration_json.as_dict(pike_base())
+
+    def spoiled(name: str, change) -> None:
+        copy = json.loads(json.dumps(raw))
+        change(copy["tables"][0])
+        (place / name).write_text(json.dumps(copy))
+
+    spoiled("ragged.json", lambda table: table["values"][3].pop())
+    spoiled("falling.json", lambda table: table["x"]["breakpoints"].reverse())
+    spoiled("unknown.json", lambda table: table.update(colour="red"))
+    spoiled("nan.json", lambda table: table["values"][2].__setitem__(1, float("nan")))
+    (place / "empty.csv").write_bytes(b"")
+    (place / "one.csv").write_text("time,rpm\n1,2\n")
+    (place / "words.csv").write_text("time,rpm\na,b\nc,d\n")
+    (place / "no-speed.csv").write_text("time [s],MAP [kPa]\n0,1\n1,2\n")
+    (place / "binary.csv").write_bytes(bytes(range(256)) * 50)
+    with (place / "huge.csv").open("wb") as file:
+        file.truncate(200_000_000)
+    (place / "policy.json").write_text('{"strenght": 50}')
+    return place
+
+
+@pytest.mark.parametrize(
+    ("arguments", "said"),
+    [
+        ("log empty.csv", "the file is empty"),
+        ("log one.csv", "only one row"),
+        ("log words.csv", "not one number"),
+        ("log no-speed.csv", "no engine speed"),
+        ("log binary.csv", "not a text file"),
+        ("log huge.csv", "the file has 200 MB"),
+        ("log missing.csv", "cannot be read"),
+        ("calibration check ragged.json", "tables[0].values[3]: the table is ragged"),
+        ("calibration check falling.json", "tables[0].x.breakpoints[1]: the breakpoints do not rise"),
+        ("calibration check unknown.json", "tables[0].colour: this key is not known"),
+        ("calibration check nan.json", "tables[0].values[2][1]: NaN and infinity"),
+        ("propose fuel road.csv --calibration ragged.json --table ve_main --out x.json", "ragged"),
+        ("propose fuel empty.csv --calibration base.json --table ve_main --out x.json", "the file is empty"),
+        ("propose fuel road.csv --calibration base.json --table none --out x.json", "its tables are: ve_main"),
+        ("propose fuel road.csv --calibration base.json --table spark_main --out x.json", "not an airflow table"),
+        ("propose fuel road.csv --calibration base.json --table ve_main --policy policy.json --out x.json", "strenght"),
+        ("bin road.csv --calibration base.json --table ve_main --value open('x')", "not allowed"),
+        ("bin road.csv --calibration base.json --table ve_main --value 1 --where engine_speed", "not a condition"),
+        ("standin drive --drive moon --out x.csv", "the drives are"),
+        ("standin drive --drive warm_idle --car none --out x.csv", "the cars are"),
+        ("propose oil road.csv", "'oil' is not 'fuel'"),
+    ],
+)
+def test_bad_input_is_one_line_and_exit_2(folder, arguments, said):
+    done = run(*arguments.split(), cwd=folder)
+    assert done.returncode == 2, done.stderr
+    assert said in done.stderr
+    assert done.stderr.count("\n") == 1
+    assert "Traceback" not in done.stderr
+    assert not (folder / "x.json").exists()
+
+
+def test_log_lists_channels(folder):
+    done = run("log", "road.csv", "--json", cwd=folder)
+    data = json.loads(done.stdout)
+    assert {row["quantity"] for row in data["channels"]} >= {"engine_speed", "lambda_measured"}
+    assert data["duration_s"] == pytest.approx(1499 / 20)
+    assert "engine_speed" in run("log", "road.csv", cwd=folder).stdout
+
+
+def test_propose_then_diff(folder):
+    done = run(
+        *[
+            "propose",
+            "fuel",
+            "road.csv",
+            "--calibration",
+            "base.json",
+            "--table",
+            "ve_main",
+            "--out",
+            "next.json",
+            "--report",
+            "r.json",
+        ],
+        cwd=folder,
+    )
+    assert done.returncode == 0, done.stderr
+    assert done.stdout.startswith("fuel: Volumetric efficiency: ")
+    report = json.loads((folder / "r.json").read_text())
+    diff = json.loads(run("calibration", "diff", "base.json", "next.json", "--json", cwd=folder).stdout)
+    changed = {(cell["i"], cell["j"]): cell["after"] for cell in diff["tables"][0]["cells"]}
+    assert changed == {
+        (cell["i"], cell["j"]): cell["after"] for cell in report["cells"] if cell["before"] != cell["after"]
+    }
+    assert run("calibration", "diff", "base.json", "base.json", cwd=folder).stdout == "The two are the same.\n"
+    assert "cells changed" in run("calibration", "diff", "base.json", "next.json", cwd=folder).stdout
+
+
+def test_bin_gathers_a_formula(folder):
+    arguments = "bin road.csv --calibration base.json --table ve_main --estimator nearest --json --value"
+    done = run(*arguments.split(), "lambda_measured - lambda_target", "--where", "engine_speed > 2000", cwd=folder)
+    data = json.loads(done.stdout)
+    cells = [cell for cell in data["cells"] if cell["samples"]]
+    assert sum(cell["samples"] for cell in cells) == data["samples_used"] < data["samples"] == 1500
+    assert all(cell["mean"] == pytest.approx(0.06, abs=0.02) for cell in cells)
+    assert min(cell["x"] for cell in cells) == 2000
+
+
+def test_the_database_has_nothing_to_stop_in_a_new_folder(folder, monkeypatch):
+    monkeypatch.setenv("UCHIWA_HOME", str(folder / "home"))
+    assert run("db", "stop", cwd=folder).stdout == "There was no database to stop.\n"

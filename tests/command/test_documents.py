@@ -1,0 +1,64 @@
+"""What the documentation shows must be true."""
+
+from __future__ import annotations
+
+import json
+import re
+import shlex
+from pathlib import Path
+
+import pytest
+from click.testing import CliRunner
+
+from uchiwa.cli import uchiwa
+from uchiwa.core.interchange import calibration_json
+from uchiwa.core.proposals.policy import Policy
+from uchiwa.core.readers import read_log
+
+ROOT = Path(__file__).parents[2]
+DOCUMENTS = [ROOT / "README.md", ROOT / "CONTRIBUTING.md", *sorted((ROOT / "docs").rglob("*.md"))]
+
+
+def blocks(path: Path, language: str) -> list[str]:
+    """Fenced blocks of a language."""
+    return re.findall(rf"^```{language}\n(.*?)^```$", path.read_text(), re.S | re.M)
+
+
+def test_the_example_calibration_is_valid():
+    calibration, policy = blocks(ROOT / "docs" / "formats.md", "json")
+    assert calibration_json.loads(calibration).table("ve_main").grid[2, 1] == 80
+    assert Policy.read(json.loads(policy)) == Policy()
+
+
+def test_the_example_log_is_read():
+    example = next(block for block in blocks(ROOT / "docs" / "formats.md", "") if block.startswith("# revision"))
+    log = read_log(example.encode(), "example.csv")
+    assert log.notes["revision"] == "corvid-pike, revision 2"
+    assert len(log.quantities) == 3
+
+
+def test_the_commands_of_the_readme_run(tmp_path, monkeypatch):
+    monkeypatch.chdir(tmp_path)
+    lines = [
+        line for block in blocks(ROOT / "README.md", "") for line in block.splitlines() if line.startswith("uchiwa ")
+    ]
+    shown = blocks(ROOT / "docs" / "formats.md", "")[-1].replace("\\\n", " ")
+    assert len(lines) == 5
+    for line in [*lines, shown]:
+        done = CliRunner().invoke(uchiwa, shlex.split(line)[1:], catch_exceptions=False)
+        assert done.exit_code == 0, line
+
+
+@pytest.mark.parametrize("path", DOCUMENTS, ids=lambda path: path.name)
+def test_links_lead_somewhere(path):
+    for target in re.findall(r"\]\(([^)#]+)\)", path.read_text()):
+        if not target.startswith("http"):
+            assert (path.parent / target).exists(), target
+
+
+def test_every_picture_is_linked_and_they_are_few():
+    pictures = {path.name for path in (ROOT / "docs" / "screenshots").glob("*.png")}
+    linked = set(re.findall(r"screenshots/([\w-]+\.png)", (ROOT / "README.md").read_text()))
+    assert linked <= pictures
+    assert pictures - linked == set()
+    assert len(pictures) < 20
