@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from typing import Annotated, Any
+from urllib.parse import urlencode
 
 import numpy as np
-from fastapi import APIRouter, Form, Request
+from fastapi import APIRouter, Depends, Form, Request
 from fastapi.responses import JSONResponse, RedirectResponse, Response
 
 from uchiwa.core.conditions import RULES, sentence_of, switchable, title_of
@@ -141,44 +142,39 @@ def moments(user: Person, job_id: int, number: int, i: int, j: int, table: str |
     return JSONResponse(moments_of(recording, account, index, quantities))
 
 
-def _form_policy(old: Policy, form: dict[str, Any]) -> Policy:
+def _form_policy(old: Policy, form: dict[str, str]) -> Policy:
     """The policy with what a form says about it."""
     data = old.model_dump(mode="json")
     for key, value in form.items():
         if key in Policy.model_fields and key not in {"pinned", "only", "without", "delay"}:
-            data[key] = value.replace(",", ".") if isinstance(value, str) else value
+            data[key] = value.replace(",", ".")
     return Policy.read(data, "policy")
-
-
-async def _form(request: Request) -> dict[str, str]:
-    return {key: value for key, value in (await request.form()).items() if isinstance(value, str)}
-
-
-@router.post(_HERE + "/policy", dependencies=[FromOurForm])
-async def policy(request: Request, user: Person, job_id: int, number: int) -> Response:
-    """Change the policy."""
-    from starlette.concurrency import run_in_threadpool
-
-    form = await _form(request)
-    return await run_in_threadpool(_change_policy, request, user, job_id, number, form)
-
-
-def _change_policy(request: Request, user: Person, job_id: int, number: int, form: dict[str, str]) -> Response:
-    with unit_of_work():
-        page = round_page(user, job_id, number, Station.FUEL)
-        must_be_open(page)
-        work.keep_policy(page.round, _form_policy(work.policy_of(page.round), form))
-    return _back(request, user, job_id, number, form.get("view", ""), form.get("table"))
 
 
 def _back(request: Request, user: Person, job_id: int, number: int, view: str, table: str | None) -> Response:
     """The sheet as it is now: a piece for a script, a new page for a plain form."""
     seen = View(view) if view in list(View) else View.ERROR
     if "x-fragment" not in request.headers:
-        asked = f"&table={table}" if table else ""
-        return RedirectResponse(f"/jobs/{job_id}/rounds/{number}/fuel?view={seen}{asked}", 303)
+        asked = urlencode({"view": seen} | ({"table": table} if table else {}))
+        return RedirectResponse(f"/jobs/{job_id}/rounds/{number}/fuel?{asked}", 303)
     with unit_of_work():
         return _sheet(request, user, round_page(user, job_id, number, Station.FUEL), seen, table)
+
+
+async def _fields(request: Request) -> dict[str, str]:
+    return {key: value for key, value in (await request.form()).items() if isinstance(value, str)}
+
+
+@router.post(_HERE + "/policy", dependencies=[FromOurForm])
+def policy(
+    request: Request, user: Person, job_id: int, number: int, form: Annotated[dict[str, str], Depends(_fields)]
+) -> Response:
+    """Change the policy."""
+    with unit_of_work():
+        page = round_page(user, job_id, number, Station.FUEL)
+        must_be_open(page)
+        work.keep_policy(page.round, _form_policy(work.policy_of(page.round), form))
+    return _back(request, user, job_id, number, form.get("view", ""), form.get("table"))
 
 
 @router.post(_HERE + "/rule", dependencies=[FromOurForm])
