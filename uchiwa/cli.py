@@ -310,7 +310,8 @@ def serve(demo: bool) -> None:
 
 
 @uchiwa.command(hidden=True)
-def work() -> None:
+@click.option("--parent", type=int, help="Process id; the worker ends when this process has ended.")
+def work(parent: int | None) -> None:
     """Run the worker alone, against the database on file."""
     from uchiwa.store.database import connect_to
     from uchiwa.store.place import Place
@@ -320,7 +321,7 @@ def work() -> None:
     if place is None:
         raise BadInput("there is no database yet", advice="run uchiwa db start first")
     connect_to(place)
-    worker.run()
+    worker.run(parent)
 
 
 @uchiwa.group()

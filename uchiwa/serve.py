@@ -37,7 +37,9 @@ def serve(*, with_demo: bool) -> None:
         migrate()
         if with_demo:
             _load_demo()
-        worker = subprocess.Popen([sys.executable, "-m", "uchiwa", "work"], start_new_session=True)
+        worker = subprocess.Popen(
+            [sys.executable, "-m", "uchiwa", "work", "--parent", str(os.getpid())], start_new_session=True
+        )
         click.echo(f"\nUchiwa is at http://127.0.0.1:{port()}/   (Ctrl-C stops it)")
         uvicorn.run(
             create_app(place.secret_key), host="127.0.0.1", port=port(), log_level="warning", proxy_headers=False

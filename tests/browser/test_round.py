@@ -198,7 +198,7 @@ def test_a_bad_log_and_a_bad_calibration_are_said(page: Page, scene):
     page.get_by_label("Drop logs here").set_input_files(
         [{"name": "picture.csv", "mimeType": "text/csv", "buffer": bytes(range(256)) * 30}]
     )
-    expect(page.locator(".log-why")).to_contain_text("this is not a text file, whatever it is called", timeout=20_000)
+    expect(page.locator(".log-why")).to_contain_text("This is not a text file, whatever it is called", timeout=20_000)
     expect(page.get_by_role("complementary")).to_contain_text("The file is kept as it came")
     page.goto("/jobs/new")
     page.get_by_label("Customer").fill("Ada")

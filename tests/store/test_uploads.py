@@ -73,7 +73,8 @@ def test_a_refused_log_keeps_its_bytes_and_shows_no_samples(scene, data):
     with unit_of_work():
         log = LogFile.get_by_id(log.id)
         assert log.state == "refused"
-        assert log.message.startswith("bad.csv: ")
+        assert log.message[0].isupper()
+        assert log.message.endswith(".")
         assert b"".join(uploads.pieces(log)) == data
         assert LogChannel.select().count() == 0
         assert jobs.usable_logs(scene.round) == []

@@ -33,18 +33,14 @@ def current(job: Job) -> Draft:
     )
 
 
-def _replace(draft: Draft, version: int, stored: StoredCalibration) -> None:
-    """Put another calibration into the draft, if it still is the one the person saw.
+def _advance(draft: Draft, version: int, **changes: Any) -> None:
+    """Change the draft and its version, if it still is the one the person saw.
 
     Raises:
         StaleDraftError: it is not.
     """
-    changed = (
-        Draft.update(calibration=stored, version=Draft.version + 1)
-        .where(Draft.id == draft.id, Draft.version == version)
-        .execute()
-    )
-    if not changed:
+    update = Draft.update(version=Draft.version + 1, **changes)
+    if not update.where(Draft.id == draft.id, Draft.version == version).execute():
         raise StaleDraftError
 
 
@@ -70,7 +66,7 @@ def take(
     """
     draft = current(job)
     stored = calibrations.keep(author.shop_id, calibration)
-    _replace(draft, version, stored)
+    _advance(draft, version, calibration=stored)
     jobs.moved(job)
     return events.record(
         job,
@@ -100,7 +96,7 @@ def put_back(job: Job, round_: Round, author: User, version: int, event_id: int)
     if last is None or last.id != event_id:
         raise CannotPutBackError
     draft = current(job)
-    _replace(draft, version, StoredCalibration.get_by_id(last.before_id))
+    _advance(draft, version, calibration=StoredCalibration.get_by_id(last.before_id))
     Event.update(put_back=True).where(Event.id == last.id).execute()
     events.record(
         job,
@@ -133,13 +129,7 @@ def freeze(job: Job, round_: Round, author: User, version: int, notes: str) -> R
         notes=notes,
         frozen_at=now(),
     )
-    changed = (
-        Draft.update(base=revision, version=Draft.version + 1)
-        .where(Draft.id == draft.id, Draft.version == version)
-        .execute()
-    )
-    if not changed:
-        raise StaleDraftError
+    _advance(draft, version, base=revision)
     Round.update(returned_at=now()).where(Round.id == round_.id).execute()
     Round.create(job=job, number=round_.number + 1, policy=round_.policy, opened_at=now())
     jobs.moved(job)

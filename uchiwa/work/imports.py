@@ -29,7 +29,8 @@ def import_log(log_id: int) -> bool:
             data = b"".join(uploads.pieces(log))
         recording = read_log(data, log.name)
     except BadInput as error:
-        uploads.refuse(log, str(error))
+        said = str(error).removeprefix(f"{log.name}: ")
+        uploads.refuse(log, said[:1].upper() + said[1:])
     else:
         uploads.complete(log, recording)
     with unit_of_work():

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import signal
 import socket
 import threading
 from collections.abc import Callable
@@ -65,7 +66,7 @@ def alive() -> bool:
         return WorkerBeat.select().where(WorkerBeat.at >= now() - ALIVE).exists()
 
 
-def _beat(stop: threading.Event) -> None:
+def _beat(stop: threading.Event, parent: int | None) -> None:
     name = f"{socket.gethostname()}:{os.getpid()}"[:64]
     while True:
         try:
@@ -76,12 +77,15 @@ def _beat(stop: threading.Event) -> None:
             database.close()
         if stop.wait(BEAT_S):
             return
+        if parent is not None and os.getppid() != parent:
+            os.kill(os.getpid(), signal.SIGTERM)
+            return
 
 
-def run() -> None:
-    """Work until told to stop (SIGINT or SIGTERM)."""
+def run(parent: int | None = None) -> None:
+    """Work until told to stop (SIGINT or SIGTERM), or until the parent process has ended."""
     stop = threading.Event()
-    beat = threading.Thread(target=_beat, args=(stop,), daemon=True)
+    beat = threading.Thread(target=_beat, args=(stop, parent), daemon=True)
     beat.start()
     sweep()
     consumer = queue().huey.create_consumer(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Annotated, Any
 from urllib.parse import urlencode
 
@@ -151,14 +152,28 @@ def _form_policy(old: Policy, form: dict[str, str]) -> Policy:
     return Policy.read(data, "policy")
 
 
-def _back(request: Request, user: Person, job_id: int, number: int, view: str, table: str | None) -> Response:
+@dataclass(frozen=True)
+class Seen:
+    """What the person was looking at when they sent a form."""
+
+    view: View
+    table: str | None
+
+
+def _seen(view: Annotated[str, Form()] = "", table: Annotated[str | None, Form()] = None) -> Seen:
+    return Seen(View(view) if view in list(View) else View.ERROR, table)
+
+
+Looking = Annotated[Seen, Depends(_seen)]
+
+
+def _back(request: Request, user: Person, job_id: int, number: int, seen: Seen) -> Response:
     """The sheet as it is now: a piece for a script, a new page for a plain form."""
-    seen = View(view) if view in list(View) else View.ERROR
     if "x-fragment" not in request.headers:
-        asked = urlencode({"view": seen} | ({"table": table} if table else {}))
+        asked = urlencode({"view": seen.view} | ({"table": seen.table} if seen.table else {}))
         return RedirectResponse(f"/jobs/{job_id}/rounds/{number}/fuel?{asked}", 303)
     with unit_of_work():
-        return _sheet(request, user, round_page(user, job_id, number, Station.FUEL), seen, table)
+        return _sheet(request, user, round_page(user, job_id, number, Station.FUEL), seen.view, seen.table)
 
 
 async def _fields(request: Request) -> dict[str, str]:
@@ -167,14 +182,19 @@ async def _fields(request: Request) -> dict[str, str]:
 
 @router.post(_HERE + "/policy", dependencies=[FromOurForm])
 def policy(
-    request: Request, user: Person, job_id: int, number: int, form: Annotated[dict[str, str], Depends(_fields)]
+    request: Request,
+    user: Person,
+    job_id: int,
+    number: int,
+    form: Annotated[dict[str, str], Depends(_fields)],
+    seen: Looking,
 ) -> Response:
     """Change the policy."""
     with unit_of_work():
         page = round_page(user, job_id, number, Station.FUEL)
         must_be_open(page)
         work.keep_policy(page.round, _form_policy(work.policy_of(page.round), form))
-    return _back(request, user, job_id, number, form.get("view", ""), form.get("table"))
+    return _back(request, user, job_id, number, seen)
 
 
 @router.post(_HERE + "/rule", dependencies=[FromOurForm])
@@ -185,8 +205,7 @@ def rule(
     number: int,
     rule: Annotated[str, Form()],
     on: Annotated[bool, Form()],
-    view: Annotated[str, Form()] = "",
-    table: Annotated[str | None, Form()] = None,
+    seen: Looking,
 ) -> Response:
     """Switch a rule of the sieve on or off."""
     with unit_of_work():
@@ -198,7 +217,7 @@ def rule(
         off = set(old.without) - {rule} if on else set(old.without) | {rule}
         kept = [one.id for one in RULES if one.id in off]
         work.keep_policy(page.round, Policy.read(old.model_dump(mode="json") | {"without": kept}))
-    return _back(request, user, job_id, number, view, table)
+    return _back(request, user, job_id, number, seen)
 
 
 @router.post(_HERE + "/pin", dependencies=[FromOurForm])
@@ -208,8 +227,7 @@ def pin(
     job_id: int,
     number: int,
     cells: Annotated[str, Form()],
-    view: Annotated[str, Form()] = "",
-    table: Annotated[str | None, Form()] = None,
+    seen: Looking,
 ) -> Response:
     """Pin the chosen cells, or free them if all of them are pinned."""
     with unit_of_work():
@@ -220,7 +238,7 @@ def pin(
         pinned = set(old.pinned)
         now_pinned = pinned - chosen if chosen <= pinned else pinned | chosen
         work.keep_policy(page.round, Policy.read(old.model_dump(mode="json") | {"pinned": sorted(now_pinned)}))
-    return _back(request, user, job_id, number, view, table)
+    return _back(request, user, job_id, number, seen)
 
 
 @router.post(_HERE + "/take", dependencies=[FromOurForm])

@@ -1,0 +1,101 @@
+"""Starting and stopping: nothing is left running, and nothing is lost."""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import subprocess
+import sys
+import time
+import urllib.error
+import urllib.request
+from pathlib import Path
+
+import pytest
+
+from uchiwa.store.place import free_port
+
+pytestmark = pytest.mark.browser
+
+
+def health(address: str) -> dict[str, str]:
+    """What /healthz says, or nothing."""
+    try:
+        with urllib.request.urlopen(f"{address}/healthz", timeout=3) as answer:
+            return json.load(answer)
+    except urllib.error.HTTPError as error:
+        return json.load(error)
+    except (urllib.error.URLError, ConnectionError):
+        return {}
+
+
+def wait_for(wanted: dict[str, str], address: str, seconds: float = 60) -> None:
+    """Until /healthz says what is wanted."""
+    deadline = time.monotonic() + seconds
+    while health(address) != wanted:
+        assert time.monotonic() < deadline, health(address)
+        time.sleep(0.2)
+
+
+def ours(home: Path) -> list[str]:
+    """Command lines of running processes that belong to a home or to the served application."""
+    found = []
+    for process in Path("/proc").glob("[0-9]*"):
+        try:
+            command = (process / "cmdline").read_bytes().replace(b"\0", b" ").decode()
+            environment = (process / "environ").read_bytes().decode(errors="replace")
+        except OSError:
+            continue
+        if command and f"UCHIWA_HOME={home}" in environment.split("\0"):
+            found.append(command)
+    return found
+
+
+@pytest.mark.parametrize("how", [signal.SIGINT, signal.SIGTERM])
+def test_stopping_leaves_nothing_running_and_a_second_start_is_quick(tmp_path, how):
+    home = tmp_path / "home"
+    port = free_port(8591)
+    environment = os.environ | {"UCHIWA_HOME": str(home), "UCHIWA_PORT": str(port), "UCHIWA_DB_PORT": "8611"}
+    for _ in range(2):
+        process = subprocess.Popen([sys.executable, "-m", "uchiwa", "serve"], env=environment, cwd=tmp_path)
+        wait_for({"database": "ok", "worker": "ok"}, f"http://127.0.0.1:{port}")
+        assert len(ours(home)) >= 3
+        process.send_signal(how)
+        process.wait(60)
+        assert ours(home) == []
+        assert (home / "mariadb").is_dir()
+
+
+def test_the_worker_ends_when_its_parent_is_killed(tmp_path):
+    home = tmp_path / "home"
+    port = free_port(8591)
+    environment = os.environ | {"UCHIWA_HOME": str(home), "UCHIWA_PORT": str(port), "UCHIWA_DB_PORT": "8615"}
+    process = subprocess.Popen([sys.executable, "-m", "uchiwa", "serve"], env=environment, cwd=tmp_path)
+    try:
+        wait_for({"database": "ok", "worker": "ok"}, f"http://127.0.0.1:{port}")
+        process.kill()
+        process.wait(10)
+        deadline = time.monotonic() + 30
+        while any("uchiwa work" in command for command in ours(home)):
+            assert time.monotonic() < deadline
+            time.sleep(0.3)
+    finally:
+        stopped = subprocess.run(
+            [sys.executable, "-m", "uchiwa", "db", "stop"], env=environment, capture_output=True, text=True
+        )
+    assert stopped.stdout == "The database is stopped.\n"
+    assert ours(home) == []
+
+
+def test_a_taken_port_is_said(tmp_path, served):
+    port = served.rsplit(":", 1)[1]
+    done = subprocess.run(
+        [sys.executable, "-m", "uchiwa", "serve"],
+        env=os.environ | {"UCHIWA_HOME": str(tmp_path / "home"), "UCHIWA_PORT": port},
+        capture_output=True,
+        text=True,
+    )
+    assert done.returncode == 1
+    assert done.stderr == f"Failed: port {port} is taken: stop what listens there, or set UCHIWA_PORT\n"
+    assert not (tmp_path / "home").exists()
