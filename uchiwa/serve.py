@@ -29,6 +29,8 @@ def serve(*, with_demo: bool) -> None:
 
     if not port_is_free(port()):
         raise OSError(f"port {port()} is taken: stop what listens there, or set UCHIWA_PORT")
+    # uvicorn raises the signal that stopped it once more when it is done; this makes it end here, not at once.
+    signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
     ours = not server.running()
     place = server.start()
     worker: subprocess.Popen[bytes] | None = None
@@ -45,7 +47,8 @@ def serve(*, with_demo: bool) -> None:
             create_app(place.secret_key), host="127.0.0.1", port=port(), log_level="warning", proxy_headers=False
         )
     finally:
-        signal.signal(signal.SIGINT, signal.SIG_IGN)
+        for one in (signal.SIGINT, signal.SIGTERM):
+            signal.signal(one, signal.SIG_IGN)
         if worker is not None:
             _end(worker)
         if ours:

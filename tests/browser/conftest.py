@@ -21,7 +21,7 @@ from uchiwa.store.place import free_port
 EMAIL, PASSWORD = "tuner@example.org", "a long enough password"
 
 
-@pytest.fixture(scope="session")
+@pytest.fixture(scope="package")
 def served(database_home) -> Iterator[str]:
     """The address of the running application, worker included."""
     port = free_port(8571)

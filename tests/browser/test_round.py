@@ -146,10 +146,8 @@ def test_the_grid_works_with_the_keyboard(at_fuel: Page):
     at_fuel.keyboard.press("p")
     expect(at_fuel.locator("td.state-pinned")).to_have_count(4)
     assert at_fuel.locator("td[aria-selected='true']").count() == 4
-    at_fuel.locator("td.is-active").focus()
     at_fuel.keyboard.press("p")
     expect(at_fuel.locator("td.state-pinned")).to_have_count(0)
-    at_fuel.locator("td.is-active").focus()
     at_fuel.keyboard.press("Control+a")
     expect(at_fuel.locator(".cell-line")).to_contain_text("195 cells")
     at_fuel.keyboard.press("Escape")
@@ -173,6 +171,7 @@ def test_the_policy_sentence_and_the_sieve(at_fuel: Page):
     at_fuel.get_by_label("strength in %").fill("50")
     at_fuel.get_by_label("strength in %").press("Enter")
     expect(at_fuel.get_by_role("complementary")).to_contain_text("at 50 % strength")
+    expect(at_fuel.get_by_label("strength in %")).to_be_focused()
     at_fuel.get_by_label("estimator").select_option("nearest")
     expect(at_fuel.get_by_role("complementary")).not_to_contain_text("(weighted)")
     used = at_fuel.locator(".sieve-part.is-used")
@@ -185,6 +184,22 @@ def test_the_policy_sentence_and_the_sieve(at_fuel: Page):
     at_fuel.get_by_label("strength in %").fill("lots")
     at_fuel.get_by_label("strength in %").press("Enter")
     expect(at_fuel.get_by_role("status")).to_contain_text("strength")
+
+
+def test_a_log_can_be_dropped(page: Page, scene):
+    page.goto(f"/jobs/{scene.job.id}/rounds/1/logs")
+    dropped = page.evaluate_handle(
+        "text => { const data = new DataTransfer(); data.items.add(new File([text], 'dropped.csv')); return data; }",
+        log_text(),
+    )
+    page.locator(".drop").dispatch_event("drop", {"dataTransfer": dropped})
+    expect(page.locator(".log-table tr", has_text="dropped.csv").get_by_text("ready", exact=True)).to_be_visible(
+        timeout=20_000
+    )
+    page.get_by_role("button", name="leave out").click()
+    expect(page.locator(".log-table")).to_contain_text("left out")
+    page.goto(f"/jobs/{scene.job.id}/rounds/1/fuel")
+    expect(page.locator(".problem")).to_contain_text("there is no log to compute from")
 
 
 def test_the_drawer_shows_the_moments(at_fuel: Page):

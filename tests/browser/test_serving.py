@@ -59,10 +59,13 @@ def test_stopping_leaves_nothing_running_and_a_second_start_is_quick(tmp_path, h
     environment = os.environ | {"UCHIWA_HOME": str(home), "UCHIWA_PORT": str(port), "UCHIWA_DB_PORT": "8611"}
     for _ in range(2):
         process = subprocess.Popen([sys.executable, "-m", "uchiwa", "serve"], env=environment, cwd=tmp_path)
-        wait_for({"database": "ok", "worker": "ok"}, f"http://127.0.0.1:{port}")
-        assert len(ours(home)) >= 3
-        process.send_signal(how)
-        process.wait(60)
+        try:
+            wait_for({"database": "ok", "worker": "ok"}, f"http://127.0.0.1:{port}")
+            running = len(ours(home))
+        finally:
+            process.send_signal(how)
+            process.wait(60)
+        assert running >= 3
         assert ours(home) == []
         assert (home / "mariadb").is_dir()
 

@@ -128,6 +128,17 @@ def test_a_failure_while_writing_samples_leaves_nothing_half_done(scene, monkeyp
         assert ChannelChunk.select().count() == 0
 
 
+def test_a_failure_of_ours_gives_the_log_back_for_the_next_try(scene, monkeypatch):
+    log, _ = scene.receive(log_text())
+    monkeypatch.setattr(imports, "read_log", lambda *_: 1 / 0)
+    with pytest.raises(ZeroDivisionError):
+        imports.import_log(log.id)
+    monkeypatch.undo()
+    assert imports.import_log(log.id)
+    with unit_of_work():
+        assert LogFile.get_by_id(log.id).state == "ready"
+
+
 def test_the_round_keeps_how_large_its_error_was(scene):
     log, _ = scene.receive(log_text(mixture=1.06))
     imports.import_log(log.id)

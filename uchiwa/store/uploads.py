@@ -73,6 +73,12 @@ def refuse(log: LogFile, message: str) -> None:
         LogFile.update(state=REFUSED, message=message[:500], lease_until=None).where(LogFile.id == log.id).execute()
 
 
+def release(log: LogFile) -> None:
+    """Give a claimed log back, so that the next try need not wait for the lease to end."""
+    with unit_of_work():
+        LogFile.update(state=STORED, lease_until=None).where(LogFile.id == log.id).execute()
+
+
 def waiting() -> list[int]:
     """Logs not yet imported whose worker, if they had one, is gone."""
     free = (LogFile.state == STORED) | ((LogFile.state == IMPORTING) & (LogFile.lease_until < now()))

@@ -24,6 +24,19 @@ def import_log(log_id: int) -> bool:
     if log is None:
         return False
     try:
+        _import(log)
+    except Exception:
+        uploads.release(log)
+        raise
+    with unit_of_work():
+        job = Job.get_by_id(log.job_id)
+        jobs.moved(job)
+        summarise_round(job, Round.get_by_id(log.round_id))
+    return True
+
+
+def _import(log: LogFile) -> None:
+    try:
         check_size(log.size, log.name)
         with unit_of_work():
             data = b"".join(uploads.pieces(log))
@@ -33,11 +46,6 @@ def import_log(log_id: int) -> bool:
         uploads.refuse(log, said[:1].upper() + said[1:])
     else:
         uploads.complete(log, recording)
-    with unit_of_work():
-        job = Job.get_by_id(log.job_id)
-        jobs.moved(job)
-        summarise_round(job, Round.get_by_id(log.round_id))
-    return True
 
 
 def summarise_round(job: Job, round_: Round) -> None:

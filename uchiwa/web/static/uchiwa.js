@@ -129,9 +129,14 @@ document.addEventListener("alpine:init", () => {
 
     async replaceSheet(promise) {
       try {
-        this.$refs.sheet.innerHTML = await promise;
+        const piece = await promise;
+        const active = document.activeElement;
+        const inGrid = this.$refs.grid.contains(active);
+        const control = this.$refs.policy.contains(active) ? active.name : "";
+        this.$refs.sheet.innerHTML = piece;
         await this.$nextTick();
-        this.mark(false);
+        this.mark(inGrid);
+        if (control) this.$refs.policy.elements[control]?.focus();
         this.explain();
       } catch (error) { tell(error.message); }
     },
