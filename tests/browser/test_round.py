@@ -196,6 +196,12 @@ def test_a_log_can_be_dropped(page: Page, scene):
     expect(page.locator(".log-table tr", has_text="dropped.csv").get_by_text("ready", exact=True)).to_be_visible(
         timeout=20_000
     )
+    again = page.evaluate_handle(
+        "text => { const data = new DataTransfer(); data.items.add(new File([text], 'again.csv')); return data; }",
+        log_text(),
+    )
+    page.locator(".drop").dispatch_event("drop", {"dataTransfer": again})
+    expect(page.get_by_role("status")).to_contain_text("again.csv is the same file as dropped.csv")
     page.get_by_role("button", name="leave out").click()
     expect(page.locator(".log-table")).to_contain_text("left out")
     page.goto(f"/jobs/{scene.job.id}/rounds/1/fuel")

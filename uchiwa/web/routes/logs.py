@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Annotated
 
 from fastapi import APIRouter, Form, HTTPException, Request, UploadFile
-from fastapi.responses import RedirectResponse, Response, StreamingResponse
+from fastapi.responses import JSONResponse, RedirectResponse, Response, StreamingResponse
 
 from uchiwa.core.progress import Station
 from uchiwa.store import jobs as store
@@ -61,6 +61,8 @@ def upload(request: Request, user: Person, job_id: int, number: int, files: list
         say(request, "; ".join(known) + ".")
     elif not fresh:
         say(request, "No file was chosen.", bad=True)
+    if "x-fragment" in request.headers:
+        return JSONResponse({"to": page.path + "/logs"})
     return RedirectResponse(page.path + "/logs", 303)
 
 

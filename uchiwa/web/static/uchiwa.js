@@ -222,13 +222,16 @@ document.addEventListener("alpine:init", () => {
       const progress = this.$refs.progress;
       const request = new XMLHttpRequest();
       request.open("POST", form.action);
+      request.setRequestHeader("X-Fragment", "yes");
       request.upload.addEventListener("progress", (event) => {
         progress.hidden = false;
         progress.value = event.lengthComputable ? (100 * event.loaded) / event.total : 50;
       });
       request.addEventListener("load", () => {
-        if (request.status < 400) location.assign(form.action.replace(/\/upload$/, ""));
-        else { progress.hidden = true; tell(request.responseText.startsWith("<") ? new DOMParser().parseFromString(request.responseText, "text/html").querySelector(".problem").textContent : request.responseText); }
+        let answer = {};
+        try { answer = JSON.parse(request.responseText); } catch { answer.said = request.responseText; }
+        if (request.status < 400 && answer.to) location.assign(answer.to);
+        else { progress.hidden = true; tell(answer.said || "The upload was not taken."); }
       });
       request.addEventListener("error", () => { progress.hidden = true; tell("The upload broke off. Nothing is lost: choose the file again."); });
       request.send(new FormData(form));
