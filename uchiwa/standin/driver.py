@@ -76,7 +76,7 @@ class Driver:
 
     def _hold_speed(self, leg: Leg, wanted: float, geared_speed: float, dt: float) -> None:
         error = (wanted - geared_speed) / 1000.0
-        if abs(error) < _NEAR:
+        if error < _NEAR:
             self._wish = min(max(self._wish + error * 9.0 * dt, 0.0), 45.0)
         far_below = geared_speed < 1100.0
         throttle = self._wish + 22.0 * error
