@@ -10,12 +10,16 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from hypothesis import settings
 
 from uchiwa.core.log import Channel, Log, Raster
 from uchiwa.core.quantities import QUANTITIES
 from uchiwa.core.table import Axis, Calibration, Constant, Table, frozen
 
 os.environ.setdefault("UCHIWA_DB_FAST", "1")
+# Times belong in the bench, not in tests; and a run that decides whether a change lands must be repeatable.
+settings.register_profile("uchiwa", deadline=None, derandomize=bool(os.environ.get("CI")))
+settings.load_profile("uchiwa")
 
 
 def make_table(values: list[list[float]], *, limits: tuple[float | None, float | None] = (0, 160)) -> Table:

@@ -12,11 +12,13 @@ import urllib.request
 from collections.abc import Iterator
 
 import pytest
-from playwright.sync_api import Browser, Page
+from playwright.sync_api import Browser, Page, expect
 
 from bench.browser import chromium
 from tests.store.conftest import Scene, scene  # noqa: F401
 from uchiwa.store.place import free_port
+
+expect.set_options(timeout=15_000)
 
 EMAIL, PASSWORD = "tuner@example.org", "a long enough password"
 

@@ -100,7 +100,7 @@ hostile = st.recursive(
 )
 
 
-@settings(max_examples=300, deadline=1000)
+@settings(max_examples=300)
 @given(hostile)
 def test_hostile_formulas_give_signals_or_a_sentence(text):
     try:

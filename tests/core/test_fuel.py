@@ -215,14 +215,14 @@ def random_log(rng, size=400, scale=1.0):
 GRID = Calibration("c", "C", (), (make_table([[50.0, 60.0, 70.0], [55.0, 65.0, 75.0]]),))
 
 
-@settings(max_examples=25, deadline=None)
+@settings(max_examples=25)
 @given(drives, st.sampled_from(["nearest", "weighted"]), st.sampled_from(["leave", "fade", "carry"]))
 def test_strength_zero_changes_nothing(rng, estimator, unreached):
     proposal = propose([random_log(rng)], GRID, estimator=estimator, unreached=unreached, strength=0, smoothing=50)
     assert np.array_equal(proposal.correction.after, proposal.table.grid)
 
 
-@settings(max_examples=25, deadline=None)
+@settings(max_examples=25)
 @given(drives, st.floats(0, 15), st.lists(st.tuples(st.integers(0, 2), st.integers(0, 1)), max_size=4))
 def test_limits_and_pins_hold(rng, limit, pins):
     proposal = propose([random_log(rng)], GRID, limit_percent=limit, pinned=tuple(pins), unreached="fade", smoothing=30)
@@ -233,7 +233,7 @@ def test_limits_and_pins_hold(rng, limit, pins):
         assert proposal.correction.state[j, i] == "pinned"
 
 
-@settings(max_examples=25, deadline=None)
+@settings(max_examples=25)
 @given(drives, st.lists(st.tuples(st.integers(0, 2), st.integers(0, 1)), max_size=5))
 def test_cells_not_chosen_never_change(rng, only):
     proposal = propose([random_log(rng)], GRID, only=tuple(only), unreached="carry")
@@ -242,7 +242,7 @@ def test_cells_not_chosen_never_change(rng, only):
         assert (i, j) in only
 
 
-@settings(max_examples=25, deadline=None)
+@settings(max_examples=25)
 @given(drives, st.floats(0.9, 1.1))
 def test_scaling_all_errors_scales_the_factors(rng, scale):
     seed = int(rng.integers(1e9))
@@ -252,7 +252,7 @@ def test_scaling_all_errors_scales_the_factors(rng, scale):
     assert other.bins.mean[both] == pytest.approx(one.bins.mean[both] * scale)
 
 
-@settings(max_examples=20, deadline=None)
+@settings(max_examples=20)
 @given(drives)
 def test_the_order_of_logs_does_not_matter(rng):
     logs = [random_log(rng) for _ in range(3)]
@@ -262,7 +262,7 @@ def test_the_order_of_logs_does_not_matter(rng):
     assert one.evidence.left_out() == other.evidence.left_out()
 
 
-@settings(max_examples=25, deadline=None)
+@settings(max_examples=25)
 @given(drives, st.sampled_from(["nearest", "weighted"]))
 def test_every_sample_is_accounted_for(rng, estimator):
     log = random_log(rng)
