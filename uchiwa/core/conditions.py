@@ -53,14 +53,12 @@ class Rule:
         title: one or two words for the sieve.
         sentence: what it leaves out and why.
         finds: the samples it leaves out.
-        switchable: whether a policy may switch it off.
     """
 
     id: str
     title: str
     sentence: str
     finds: Callable[[Samples], BoolArray]
-    switchable: bool = True
 
 
 def _cold(samples: Samples) -> BoolArray:
@@ -153,7 +151,7 @@ def sentence_of(reason: str) -> str:
 
 def switchable(reason: str) -> bool:
     """Whether a policy may switch this reason off."""
-    return any(rule.id == reason and rule.switchable for rule in RULES)
+    return any(rule.id == reason for rule in RULES)
 
 
 @dataclass(frozen=True, eq=False)

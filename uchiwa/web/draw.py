@@ -86,7 +86,7 @@ def fan(
                 round(cx + label * math.sin(middle), 2),
                 round(cy - label * math.cos(middle), 2),
                 round(turn, 2),
-                f"M {line.replace(' ', ' ', 1)}",
+                f"M {line}",
             )
         )
     return ribs

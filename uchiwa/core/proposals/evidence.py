@@ -173,10 +173,7 @@ def _sift(one: _OneLog, table: Table, policy: Policy, mixture: FloatArray, error
     else:
         signals["lambda_measured"] = mixture
     samples = Samples(one.time, signals, Limits(), policy.settle_s)
-    found += [
-        (rule.id, samples.none() if rule.id in policy.without and rule.switchable else rule.finds(samples))
-        for rule in RULES
-    ]
+    found += [(rule.id, samples.none() if rule.id in policy.without else rule.finds(samples)) for rule in RULES]
     found.append((OUTSIDE, outside))
     return sift(found, one.time.size)
 
