@@ -16,7 +16,7 @@ def test_names_units_and_gaps():
     found = log.quantities
     assert found["engine_speed"].values.tolist() == [800, 810, 820]
     assert found["coolant_temperature"].values == pytest.approx([100, 100.5556, 101.1111], abs=1e-3)
-    assert np.isnan(found["manifold_pressure"].values[1])
+    assert found["manifold_pressure"].values.tolist() == [40, 40, 42]
     assert log.rasters[0].time.tolist() == [0, 0.1, 0.2]
     assert log.rasters[0].rate == pytest.approx(10)
     assert "°F → degC" in found["coolant_temperature"].reason
@@ -41,7 +41,7 @@ def test_notes_and_time_in_milliseconds():
 def test_rows_whose_time_does_not_advance_are_left_out_and_counted():
     log = read_log(b"time,rpm\n0,1\n1,2\n1,3\n0.5,4\n,5\n2,6\n", "a.csv")
     assert log.quantities["engine_speed"].values.tolist() == [1, 2, 6]
-    assert log.notes["rows left out"].startswith("3 ")
+    assert [(repair.kind, repair.count) for repair in log.repairs] == [("time", 3)]
 
 
 @pytest.mark.parametrize(
@@ -76,8 +76,8 @@ def test_too_large_a_file_is_refused_by_its_size():
         check_size(200_000_000, "a.csv")
 
 
-def test_the_first_of_two_channels_for_one_quantity_counts():
-    log = read_log(b"time,rpm,engine speed\n0,1,5\n1,2,6\n", "a.csv")
+def test_the_first_of_two_equally_sure_channels_for_one_quantity_counts():
+    log = read_log(b"time,rpm,revs\n0,1,5\n1,2,6\n", "a.csv")
     assert log.quantities["engine_speed"].values.tolist() == [1, 2]
     assert log.rasters[0].channels[1].quantity is None
     assert "already taken" in log.rasters[0].channels[1].reason
@@ -95,7 +95,7 @@ def test_unknown_names_and_units_stay_with_a_reason():
 @given(
     st.lists(
         st.tuples(
-            st.floats(0, 9000).map(lambda value: round(value, 1)), st.floats(10, 250).map(lambda value: round(value, 1))
+            st.floats(0, 9000).map(lambda value: round(value, 1)), st.floats(40, 250).map(lambda value: round(value, 1))
         ),
         min_size=2,
         max_size=40,

@@ -26,6 +26,8 @@ class Channel:
         quantity: the id of what it measures, or None if that is not known.
         source_unit: the unit as the logger wrote it.
         reason: why it was taken for this quantity, or why not.
+        confidence: how sure that is, 0 to 1; see `recognise`.
+        doubt: what does not fit between its name, its unit and its values; empty if nothing.
     """
 
     name: str
@@ -34,6 +36,8 @@ class Channel:
     quantity: str | None = None
     source_unit: str = ""
     reason: str = ""
+    confidence: float = 0.0
+    doubt: str = ""
 
 
 @dataclass(frozen=True, eq=False)
@@ -57,6 +61,23 @@ class Raster:
         return 1.0 / step if step > 0 else 0.0
 
 
+@dataclass(frozen=True)
+class Repair:
+    """Something that a reader had to put right.
+
+    Attributes:
+        kind: `time` (rows whose time is missing or does not advance), `truncated`, `ragged`, `text` or `guess`.
+        count: rows concerned, 0 where it does not apply.
+        said: what was done, as a sentence without its full stop.
+        at: where it happened, seconds from the start of the recording; the first twenty.
+    """
+
+    kind: str
+    count: int
+    said: str
+    at: tuple[float, ...] = ()
+
+
 @dataclass(frozen=True, eq=False)
 class Log:
     """A recording.
@@ -65,11 +86,13 @@ class Log:
         name: what the file was called.
         rasters: one or more time bases.
         notes: what the file says of itself, such as the revision it was recorded with.
+        repairs: what had to be put right when it was read.
     """
 
     name: str
     rasters: tuple[Raster, ...]
     notes: Mapping[str, str] = field(default_factory=lambda: MappingProxyType({}))
+    repairs: tuple[Repair, ...] = ()
 
     @property
     def duration(self) -> float:

@@ -11,7 +11,8 @@ from uchiwa.core.log import FloatArray
 
 _registry: pint.UnitRegistry[float] = pint.UnitRegistry()
 
-# What people and loggers write, in lower case, and what pint calls it. The empty text is a number without unit.
+# What people and loggers write, in lower case without blanks, and what pint calls it. The empty text is a number without
+# unit.
 _WRITTEN: dict[str, str] = {
     "": "dimensionless",
     "1": "dimensionless",
@@ -19,41 +20,102 @@ _WRITTEN: dict[str, str] = {
     "λ": "dimensionless",
     "lambda": "dimensionless",
     "0/1": "dimensionless",
+    "on/off": "dimensionless",
+    "bool": "dimensionless",
+    "flag": "dimensionless",
+    "bit": "dimensionless",
+    "state": "dimensionless",
+    "count": "dimensionless",
+    "counts": "dimensionless",
+    "ratio": "dimensionless",
+    "fraction": "dimensionless",
+    "none": "dimensionless",
     "%": "percent",
     "percent": "percent",
     "rpm": "revolution / minute",
     "1/min": "revolution / minute",
     "r/min": "revolution / minute",
+    "rev/min": "revolution / minute",
+    "u/min": "revolution / minute",
+    "tr/min": "revolution / minute",
+    "min-1": "revolution / minute",
+    "krpm": "1000 * revolution / minute",
+    "1/s": "revolution / second",
+    "rps": "revolution / second",
     "km/h": "kilometer / hour",
     "kph": "kilometer / hour",
     "kmh": "kilometer / hour",
+    "km/hr": "kilometer / hour",
     "mph": "mile / hour",
+    "mi/h": "mile / hour",
+    "miles/h": "mile / hour",
+    "m/s": "meter / second",
     "kpa": "kilopascal",
     "bar": "bar",
     "mbar": "millibar",
     "hpa": "hectopascal",
     "psi": "psi",
+    "pa": "pascal",
+    "mpa": "megapascal",
+    "atm": "atmosphere",
     "inhg": "inch_Hg_32F",
+    '"hg': "inch_Hg_32F",
     "mmhg": "mmHg",
     "g/s": "gram / second",
     "kg/h": "kilogram / hour",
     "kg/hr": "kilogram / hour",
+    "g/sec": "gram / second",
+    "mg/s": "milligram / second",
+    "kg/s": "kilogram / second",
+    "kg/min": "kilogram / minute",
     "lb/min": "pound / minute",
+    "lbs/min": "pound / minute",
+    "lb/h": "pound / hour",
+    "lb/hr": "pound / hour",
+    "mg/stroke": "milligram",
+    "mg/str": "milligram",
+    "mg/stk": "milligram",
+    "mg/cyl": "milligram",
+    "mg/hub": "milligram",
+    "g/stroke": "gram",
+    "g/cyl": "gram",
     "hz": "hertz",
     "khz": "kilohertz",
     "v": "volt",
     "mv": "millivolt",
+    "volt": "volt",
     "volts": "volt",
+    "millivolt": "millivolt",
     "g": "gram",
     "mg": "milligram",
     "ms": "millisecond",
     "us": "microsecond",
     "µs": "microsecond",
+    "msec": "millisecond",
+    "millisecond": "millisecond",
+    "milliseconds": "millisecond",
+    "usec": "microsecond",
+    "μs": "microsecond",
+    "microseconds": "microsecond",
     "s": "second",
+    "sec": "second",
+    "secs": "second",
+    "second": "second",
+    "seconds": "second",
     "min": "minute",
     "deg": "degree",
     "°": "degree",
     "degrees": "degree",
+    "°btdc": "degree",
+    "degbtdc": "degree",
+    "°ca": "degree",
+    "degca": "degree",
+    "°kw": "degree",
+    "rad": "radian",
+    "celsius": "degC",
+    "fahrenheit": "degF",
+    "kelvin": "kelvin",
+    "k": "kelvin",
     "degc": "degC",
     "°c": "degC",
     "c": "degC",
@@ -64,7 +126,10 @@ _WRITTEN: dict[str, str] = {
     "n·m": "newton * meter",
     "lbft": "foot * force_pound",
     "lb-ft": "foot * force_pound",
+    "ft-lb": "foot * force_pound",
+    "lb·ft": "foot * force_pound",
     "kw": "kilowatt",
+    "ps": "metric_horsepower",
     "hp": "horsepower",
     "m/s²": "meter / second ** 2",
     "l": "liter",
@@ -74,17 +139,32 @@ _WRITTEN: dict[str, str] = {
 _registry.define("inch_Hg_32F = 3386.389 pascal")
 
 
+def plain_unit(written: str) -> str:
+    """A unit without blanks and case, as it stands in the list of what people write."""
+    return "".join(written.lower().split()).replace("º", "°").rstrip(".")
+
+
 def known_unit(written: str) -> bool:
     """Whether `written` is a unit that can be converted."""
-    return written.strip().lower() in _WRITTEN
+    return plain_unit(written) in _WRITTEN
+
+
+def same_dimension(written: str, canonical: str) -> bool:
+    """Whether a known unit measures what `canonical` measures."""
+    source, target = (
+        _registry.Unit(_WRITTEN[plain_unit(text)].removeprefix("1000 * ")) for text in (written, canonical)
+    )
+    return bool(source.is_compatible_with(target))
 
 
 @lru_cache(maxsize=512)
 def _line(written: str, canonical: str) -> tuple[float, float]:
     """Factor and offset that turn `written` into `canonical`: every unit used here is a straight line of another."""
-    source, target = (_registry.Unit(_WRITTEN[text.strip().lower()]) for text in (written, canonical))
+    names = [_WRITTEN[plain_unit(text)] for text in (written, canonical)]
+    scale = 1000.0 if names[0].startswith("1000 * ") else 1.0
+    source, target = (_registry.Unit(name.removeprefix("1000 * ")) for name in names)
     zero = float(_registry.Quantity(0.0, source).to(target).magnitude)
-    hundred = float(_registry.Quantity(100.0, source).to(target).magnitude)
+    hundred = float(_registry.Quantity(100.0 * scale, source).to(target).magnitude)
     return (hundred - zero) / 100.0, zero
 
 
@@ -94,7 +174,7 @@ def convert(values: FloatArray, written: str, canonical: str) -> FloatArray:
     Raises:
         BadInput: the unit is not known, or measures something else.
     """
-    if written.strip().lower() == canonical.strip().lower():
+    if plain_unit(written) == plain_unit(canonical):
         return values
     if not known_unit(written):
         raise BadInput(f"the unit “{written}” is not known", advice=f"write it as {canonical} or another common unit")

@@ -1,14 +1,20 @@
-"""From a file's bytes to a Log. `read_log` finds out what kind of file it is."""
+"""From a file's bytes to Logs. `read_recordings` finds out what kind of file it is."""
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 from uchiwa.core.errors import BadInput
 from uchiwa.core.log import Log
+from uchiwa.core.readers.columnar import read_columnar
 from uchiwa.core.readers.delimited import read_delimited
-from uchiwa.core.readers.sniff import looks_binary
-from uchiwa.core.recognise import recognise
+from uchiwa.core.readers.mdf import read_mdf
+from uchiwa.core.readers.packed import gunzip, unzip
+from uchiwa.core.readers.sniff import Kind, kind_of
+from uchiwa.core.recognise import NOTHING_KNOWN, Knowledge, recognise
 
 READ_LIMIT_BYTES = 160_000_000
+_DEPTH = 2
 
 
 def check_size(size: int, name: str) -> None:
@@ -21,23 +27,86 @@ def check_size(size: int, name: str) -> None:
         )
 
 
-def read_log(data: bytes, name: str) -> Log:
-    """Read and recognise a log.
+def read_unrecognised(data: bytes, name: str, depth: int = 0) -> list[Log]:
+    """Every recording of a file as the logger wrote it, without quantities.
+
+    Raises:
+        BadInput: the file is empty, too large, of no known kind, damaged, or holds no usable recording.
+    """
+    check_size(len(data), name)
+    if not data or not data[:65536].strip():
+        raise BadInput("the file is empty", where=name, advice="export the log again and send that file")
+    kind = kind_of(data)
+    if kind in (Kind.GZIP, Kind.ZIP) and depth >= _DEPTH:
+        raise BadInput("it is packed more than twice over", where=name, advice="send the log itself")
+    match kind:
+        case Kind.GZIP:
+            return read_unrecognised(gunzip(data, READ_LIMIT_BYTES, name), name, depth + 1)
+        case Kind.ZIP:
+            return _read_archive(data, name, depth)
+        case Kind.MDF:
+            return read_mdf(data, name)
+        case Kind.PARQUET | Kind.ARROW:
+            return read_columnar(data, kind, name)
+        case Kind.TEXT:
+            return read_delimited(data, name)
+        case _:
+            raise BadInput(
+                "this is not a text file, whatever it is called",
+                where=name,
+                advice="export the log as delimited text (CSV) or as MDF from the logger's own program",
+            )
+
+
+def _read_archive(data: bytes, name: str, depth: int) -> list[Log]:
+    logs: list[Log] = []
+    refusals: list[BadInput] = []
+    members = unzip(data, READ_LIMIT_BYTES, name)
+    for member, content in members:
+        try:
+            found = read_unrecognised(content, member, depth + 1)
+        except BadInput as error:
+            refusals.append(error)
+        else:
+            logs += found
+    if not logs:
+        raise BadInput(
+            refusals[0].what, where=f"{name}, {refusals[0].where or members[0][0]}", advice=refusals[0].advice
+        )
+    return logs
+
+
+def read_recordings(data: bytes, name: str, knowledge: Knowledge = NOTHING_KNOWN) -> list[Log]:
+    """Read and recognise every recording of a file; recordings without engine speed count only if none has it.
 
     Args:
         data: the whole file.
         name: what the file is called, for messages.
+        knowledge: what is known of the car and its logger.
 
     Raises:
-        BadInput: the file is empty, too large, not text, or holds no usable recording.
+        BadInput: as `read_unrecognised`, or no recording has an engine speed.
     """
-    check_size(len(data), name)
-    if not data.strip():
-        raise BadInput("the file is empty", where=name, advice="export the log again and send that file")
-    if looks_binary(data):
-        raise BadInput(
-            "this is not a text file, whatever it is called",
-            where=name,
-            advice="export the log as delimited text (CSV) from the logger's own program",
-        )
-    return recognise(read_delimited(data, name))
+    logs: list[Log] = []
+    refusal: BadInput | None = None
+    for recording in read_unrecognised(data, name):
+        try:
+            logs.append(recognise(recording, knowledge))
+        except BadInput as error:
+            refusal = refusal or error
+    if not logs:
+        raise refusal or BadInput("it holds no recording", where=name, advice="record again")
+    if len(logs) > 1:
+        logs = [_numbered(log, number, len(logs)) for number, log in enumerate(logs, start=1)]
+    return logs
+
+
+def _numbered(log: Log, number: int, of: int) -> Log:
+    return replace(log, name=f"{log.name}, {number} of {of}")
+
+
+def read_log(data: bytes, name: str, knowledge: Knowledge = NOTHING_KNOWN) -> Log:
+    """The longest recording of a file; see `read_recordings`."""
+    recordings = read_recordings(data, name, knowledge)
+    longest = max(recordings, key=lambda log: log.duration)
+    return longest if len(recordings) > 1 else recordings[0]

@@ -1,124 +1,328 @@
-"""Delimited text with one header line of names and units, and one row a sample."""
+"""Delimited text of any dialect, with one recording or several, as Logs."""
 
 from __future__ import annotations
 
-import io
 import re
+from dataclasses import dataclass
 from types import MappingProxyType
 
 import numpy as np
-import polars as pl
 
 from uchiwa.core.errors import BadInput
-from uchiwa.core.log import Channel, FloatArray, Log, Raster
-from uchiwa.core.readers.sniff import decode, delimiter_of, fields_of
-from uchiwa.core.recognise import plain_name
-from uchiwa.core.units import convert, known_unit
+from uchiwa.core.log import BoolArray, Channel, FloatArray, Log, Raster, Repair
+from uchiwa.core.readers.clock import is_clock, is_time_name, past_midnight, seconds_of, step_from_notes
+from uchiwa.core.readers.columns import Column, read_columns
+from uchiwa.core.readers.dialect import Dialect, dialect_of, fields_of
+from uchiwa.core.readers.sniff import as_utf8
+from uchiwa.core.units import plain_unit
 
-_TIME_NAMES = frozenset({"time", "timestamp", "elapsed", "elapsed time", "t"})
-_UNIT_AT_END = re.compile(r"^(?P<name>.*?)\s*[\[(](?P<unit>[^\])]*)[\])]\s*$")
-_HEAD_BYTES = 262_144
-
-
-def split_unit(header: str) -> tuple[str, str]:
-    """A header field as (name, unit); the unit stands in brackets at its end, or is empty."""
-    match = _UNIT_AT_END.match(header)
-    if match is None:
-        return header.strip(), ""
-    return match["name"].strip(), match["unit"].strip()
+_MOST_PIECES = 200
+_HOLD_STEPS = 3.0
+_HOLD_S = 2.0
+_RESTART_S = 1.0
+_RESTART_ROWS = 4
+_PLACES = 20
+_TEXT_UNITS = frozenset({"h:m:s", "hh:mm:ss", "h:m:s.f", "hms", "clock", "hh:mm:ss.fff", "date"})
 
 
-def _preamble(data: bytes, name: str) -> tuple[dict[str, str], int, str, str]:
-    """Notes from leading `# key: value` lines, the offset of the header line, that line, and the row below it."""
-    notes: dict[str, str] = {}
-    offset = 3 if data.startswith(b"\xef\xbb\xbf") else 0
-    while offset < min(len(data), _HEAD_BYTES):
-        end = data.find(b"\n", offset)
-        end = len(data) if end < 0 else end
-        line = decode(data[offset:end]).strip()
-        if line and not line.startswith("#"):
-            following = decode(data[end + 1 : end + 1 + _HEAD_BYTES].split(b"\n", 1)[0]).strip("\r")
-            return notes, offset, line, following
-        if ":" in line:
-            key, _, value = line.lstrip("# ").partition(":")
-            notes[key.strip().lower()] = value.strip()
-        offset = end + 1
-    raise BadInput("no header line was found", where=name, advice="export the log again with channel names on top")
+@dataclass(frozen=True, eq=False)
+class _Section:
+    """Rows under one header: pieces of the file, each with the number of lines above its first row."""
+
+    dialect: Dialect
+    pieces: list[tuple[bytes, int]]
 
 
-def _numbers(column: pl.Series) -> FloatArray:
-    """A text column as numbers; NaN where a cell is empty or is not a number."""
-    numbers = column.str.strip_chars().cast(pl.Float64, strict=False)
-    values: FloatArray = numbers.to_numpy().astype(np.float64, copy=True)
-    values[~np.isfinite(values)] = np.nan
-    return values
-
-
-def read_delimited(data: bytes, name: str) -> Log:
-    """Read delimited text. Rows whose time does not advance are left out, and counted in the notes.
+def read_delimited(data: bytes, name: str) -> list[Log]:
+    """Every recording of a delimited text; rows whose time does not advance are left out, and said.
 
     Raises:
         BadInput: no header, no delimiter, no time, fewer than two rows, or no numbers.
     """
-    notes, offset, header, row = _preamble(data, name)
-    if not row.strip():
-        raise BadInput("it has a header and no rows", where=name, advice="record again: nothing was logged")
-    delimiter = delimiter_of(header, row)
-    if delimiter is None:
-        raise BadInput(
-            "its first lines are not columns of a log",
-            where=name,
-            advice="export it as text with one column per channel, separated by comma, semicolon or tab",
+    text = as_utf8(data)
+    if b"\n" not in text[:65536] and b"\r" in text[:65536]:
+        text = text.replace(b"\r", b"\n")
+    if b"\r\r\n" in text[:65536]:
+        text = text.replace(b"\r\r\n", b"\n")
+    logs: list[Log] = []
+    first_refusal: BadInput | None = None
+    for section in _sections(text, name):
+        try:
+            logs += _recordings(section, name)
+        except BadInput as error:
+            first_refusal = first_refusal or error
+    if not logs:
+        raise first_refusal or BadInput("it has no rows", where=name, advice="record again: nothing was logged")
+    return logs
+
+
+def _body_at(text: bytes, lines: int) -> int:
+    at = 0
+    for _ in range(lines):
+        at = text.find(b"\n", at) + 1
+    return at
+
+
+def _cuts(text: bytes, body: int, header: bytes) -> list[tuple[int, bool]]:
+    """Where the header is repeated or a blank line stands, and whether it is the latter."""
+    cuts: list[tuple[int, bool]] = []
+    line_end = b"\n\r\n" if b"\r\n" in text[:4096] else b"\n\n"
+    for mark, blank in ((line_end, True), (b"\n" + header, False)):
+        at = text.find(mark, max(body - 1, 0))
+        while at >= 0 and len(cuts) <= 4 * _MOST_PIECES:
+            cuts.append((at + 1, blank))
+            at = text.find(mark, at + len(mark))
+    return sorted(cuts)
+
+
+def _sections(text: bytes, where: str) -> list[_Section]:
+    dialect = dialect_of(text, where)
+    body = _body_at(text, dialect.first_row)
+    cuts = _cuts(text, body, dialect.header.encode())
+    if sum(blank for _, blank in cuts) > _MOST_PIECES:
+        text = re.sub(rb"[\r\n]+", b"\n", text)
+        return [_Section(dialect_of(text, where), [(text, dialect_of(text, where).first_row)])]
+    if len(cuts) > 2 * _MOST_PIECES:
+        raise BadInput("its header stands in it hundreds of times", where=where, advice="export the log again")
+    edges = [0, *(at for at, _ in cuts), len(text)]
+    after_blank = [False, *(blank for _, blank in cuts)]
+    sections: list[_Section] = []
+    blank_before = False
+    for number, blank in enumerate(after_blank):
+        whole = not cuts
+        piece = text if whole else text[edges[number] : edges[number + 1]]
+        blank_before = blank_before or blank
+        if not whole and not piece.strip():
+            continue
+        if number == 0:
+            sections.append(_Section(dialect, [(piece, dialect.first_row)]))
+            continue
+        try:
+            own = dialect_of(piece, where)
+        except BadInput:
+            own = None
+        if own is not None and own.names == sections[-1].dialect.names and not blank_before:
+            sections[-1].pieces.append((piece, own.first_row))
+        elif own is not None:
+            sections.append(_Section(own, [(piece, own.first_row)]))
+        elif _continues(piece, sections[-1].dialect):
+            skip = len(piece) - len(piece.lstrip(b"\r\n"))
+            sections[-1].pieces.append((piece[skip:], 0))
+        blank_before = False
+    return sections
+
+
+def _continues(piece: bytes, dialect: Dialect) -> bool:
+    """Whether a piece without a header begins with a row like those above it."""
+    line = piece.lstrip(b"\r\n").split(b"\n", 1)[0].decode("utf-8", "replace")
+    fields = fields_of(line, dialect.delimiter)
+    return len(fields) == len(dialect.rows[0]) and any(field[:1].isdigit() for field in fields)
+
+
+def _titled(dialect: Dialect) -> list[str]:
+    """Names of the columns; a second channel of a name is numbered, a nameless one is called by its place."""
+    seen: dict[str, int] = {}
+    result: list[str] = []
+    for number, name in enumerate(dialect.names):
+        plain = name or (f"column {number + 1}" if number + 1 < len(dialect.names) else "")
+        seen[plain] = seen.get(plain, 0) + 1
+        result.append(f"{plain} ({seen[plain]})" if plain and seen[plain] > 1 else plain)
+    return result
+
+
+def _joined(parts: list[list[Column]]) -> list[Column]:
+    if len(parts) == 1:
+        return parts[0]
+    return [
+        Column(
+            np.concatenate([part[number].values for part in parts]),
+            any(part[number].empty for part in parts),
+            next((part[number].states for part in parts if part[number].states), None),
+            any(part[number].clock for part in parts),
+            tuple(word for part in parts for word in part[number].words)[:4],
+            all(part[number].dropped for part in parts),
         )
-    fields = fields_of(header, delimiter)
-    try:
-        frame = pl.read_csv(
-            io.BytesIO(data[offset:]),
-            separator=delimiter,
-            has_header=False,
-            skip_rows=1,
-            new_columns=[f"c{number}" for number in range(len(fields))],
-            infer_schema=False,
-            truncate_ragged_lines=True,
-            encoding="utf8-lossy",
-        )
-    except pl.exceptions.PolarsError as error:
-        said = str(error).splitlines()[0]
-        raise BadInput(f"its rows cannot be read ({said})", where=name, advice="export the log again") from error
-    if frame.height < 2:
+        for number in range(len(parts[0]))
+    ]
+
+
+def _cut_short(piece: bytes, dialect: Dialect) -> bool:
+    """Whether the last line breaks off: no line end, and fewer fields than the other rows."""
+    if piece.endswith((b"\n", b"\r")):
+        return False
+    last = piece[piece.rfind(b"\n") + 1 :].decode("utf-8", "replace")
+    return len(fields_of(last, dialect.delimiter)) < dialect.width
+
+
+def _recordings(section: _Section, name: str) -> list[Log]:
+    dialect = section.dialect
+    repairs: list[Repair] = []
+    parts: list[list[Column]] = []
+    for piece, skip in section.pieces:
+        columns = read_columns(piece, dialect, skip, name)
+        if piece is section.pieces[-1][0] and _cut_short(piece, dialect):
+            columns = [_without_last(column) for column in columns]
+            repairs.append(Repair("truncated", 1, "the last line breaks off and was left out"))
+        parts.append(columns)
+    columns = _joined(parts)
+    rows = columns[0].values.size
+    if rows < 2:
         raise BadInput("it has only one row", where=name, advice="record at least a few seconds")
-
-    named = [split_unit(field) for field in fields][: frame.width]
-    arrays = [_numbers(frame[column]) for column in frame.columns[: len(named)]]
-    if not any(np.isfinite(values).any() for values in arrays):
+    titles = _titled(dialect)
+    at = _time_column(dialect, columns)
+    if not any(np.isfinite(column.values).any() for number, column in enumerate(columns) if number != at):
         raise BadInput("there is not one number below its header", where=name, advice="export the log as numbers")
-    try:
-        at = next(number for number, (title, _) in enumerate(named) if plain_name(title) in _TIME_NAMES)
-    except StopIteration:
-        raise BadInput(
-            "no time column was found", where=name, advice="name the column of times “Time” with its unit"
-        ) from None
-    time, keep = _time(arrays[at], named[at][1], name)
-    if not keep.all():
-        notes["rows left out"] = f"{int((~keep).sum())} whose time is missing or does not advance"
-    channels = tuple(
-        Channel(title, unit, values[keep], source_unit=unit)
-        for number, ((title, unit), values) in enumerate(zip(named, arrays, strict=True))
-        if number != at and title
-    )
-    return Log(name, (Raster(time, channels),), MappingProxyType(notes))
-
-
-def _time(values: FloatArray, unit: str, name: str) -> tuple[FloatArray, np.ndarray]:
-    """Seconds from the first row, and which rows advance in time."""
-    unit = unit or "s"
-    if not known_unit(unit):
-        raise BadInput(f"the unit “{unit}” of time is not known", where=name, advice="write s or ms")
-    seconds = convert(values, unit, "s")
-    highest = np.fmax.accumulate(np.where(np.isfinite(seconds), seconds, -np.inf))
-    before = np.concatenate(([-np.inf], highest[:-1]))
-    keep = np.isfinite(seconds) & (seconds > before)
-    if int(keep.sum()) < 2:
+    time, guess = _time(dialect, columns, at, rows, name)
+    if guess:
+        repairs.append(Repair("guess", 0, guess))
+    repairs += _said_of_words(titles, columns, at)
+    logs: list[Log] = []
+    for first, last in _spans(time):
+        kept = _advancing(time[first:last])
+        left_out = int((~kept).sum())
+        if int(kept.sum()) < 2:
+            continue
+        start = float(time[first:last][kept][0])
+        seconds = time[first:last] if left_out == 0 else time[first:last][kept]
+        own = list(repairs)
+        if left_out:
+            places = time[first:last][~kept] - start
+            said = f"{left_out} rows whose time is missing or does not advance were left out"
+            own.insert(
+                0, Repair("time", left_out, said, tuple(float(one) for one in places[np.isfinite(places)][:_PLACES]))
+            )
+        channels = tuple(
+            Channel(
+                titles[number],
+                _unit(dialect, number),
+                _channel_values(column, seconds, slice(first, last), kept, left_out),
+                source_unit=_unit(dialect, number),
+            )
+            for number, column in enumerate(columns)
+            if number != at and titles[number] and not column.dropped and not _is_date(titles[number], column)
+        )
+        logs.append(
+            Log(
+                name,
+                (Raster(seconds - start if start else seconds, channels),),
+                MappingProxyType(dialect.notes),
+                tuple(own),
+            )
+        )
+    if not logs:
         raise BadInput("its times do not advance", where=name, advice="check the time column and export again")
-    kept = seconds[keep]
-    return kept - kept[0], keep
+    return logs
+
+
+def _unit(dialect: Dialect, number: int) -> str:
+    return dialect.units[number] if number < len(dialect.units) else ""
+
+
+def _is_date(title: str, column: Column) -> bool:
+    return (
+        column.clock or title.lower() in ("date", "datum") or (column.dropped and not np.isfinite(column.values).any())
+    )
+
+
+def _without_last(column: Column) -> Column:
+    return Column(column.values[:-1], column.empty, column.states, column.clock, column.words, column.dropped)
+
+
+def _channel_values(column: Column, time: FloatArray, rows: slice, kept: BoolArray, left_out: int) -> FloatArray:
+    values = column.values[rows]
+    if left_out:
+        values = values[kept]
+    return hold(time, values) if column.empty else values
+
+
+def hold(time: FloatArray, values: FloatArray) -> FloatArray:
+    """A slow channel's last reading kept through empty cells, for three of its usual steps and 2 s at least."""
+    known = np.flatnonzero(np.isfinite(values))
+    if known.size in (0, values.size):
+        return values
+    usual = float(np.median(np.diff(time[known]))) if known.size > 1 else 0.0
+    last = np.searchsorted(known, np.arange(values.size), side="right") - 1
+    source = known[np.maximum(last, 0)]
+    fresh = (last >= 0) & (time - time[source] <= max(_HOLD_STEPS * usual, _HOLD_S))
+    held: FloatArray = np.where(fresh, values[source], np.nan)
+    return held
+
+
+def _time_column(dialect: Dialect, columns: list[Column]) -> int | None:
+    named = [number for number, name in enumerate(dialect.names) if is_time_name(name) and number < len(columns)]
+    usable = [number for number in named if np.isfinite(columns[number].values).any()]
+    if usable:
+        return min(
+            usable, key=lambda number: (columns[number].clock and "date" in dialect.names[number].lower(), number)
+        )
+    clocks = [number for number, column in enumerate(columns) if column.clock]
+    if clocks:
+        return clocks[-1]
+    return named[0] if named else None
+
+
+def _time(dialect: Dialect, columns: list[Column], at: int | None, rows: int, name: str) -> tuple[FloatArray, str]:
+    """Seconds of every row, as the file counts them, and what was guessed."""
+    if at is None:
+        step = step_from_notes(dialect.notes)
+        if step is None:
+            raise BadInput(
+                "no time column was found, and no sample rate above the header",
+                where=name,
+                advice="name the column of times “Time” with its unit",
+            )
+        return np.arange(
+            rows, dtype=np.float64
+        ) * step, f"there is no time column; by the sample rate a row comes every {step:g} s"
+    column = columns[at]
+    if column.clock:
+        return past_midnight(column.values), ""
+    unit = _unit(dialect, at)
+    if plain_unit(unit) in _TEXT_UNITS or any(is_clock(row[at]) for row in dialect.rows[:3] if at < len(row)):
+        unit = "s"
+    if not unit:
+        words = dialect.names[at].replace("_", " ").split()
+        unit = words[-1] if len(words) > 1 and plain_unit(words[-1]) in ("ms", "us", "s", "sec", "min", "µs") else ""
+        plain = dialect.names[at].lower()
+        unit = unit or {"millis": "ms", "millisekunden": "ms"}.get(plain, "")
+    return seconds_of(column.values, unit, name)
+
+
+def _advancing(time: FloatArray) -> BoolArray:
+    if np.isfinite(time).all() and bool((np.diff(time) > 0).all()):
+        return np.ones(time.shape, dtype=np.bool_)
+    highest = np.fmax.accumulate(np.where(np.isfinite(time), time, -np.inf))
+    before = np.concatenate(([-np.inf], highest[:-1]))
+    kept: BoolArray = np.isfinite(time) & (time > before)
+    return kept
+
+
+def _spans(time: FloatArray) -> list[tuple[int, int]]:
+    """Row ranges of the recordings: a new one begins where the time goes back to the beginning and stays there."""
+    finite = np.flatnonzero(np.isfinite(time))
+    if finite.size < 2:
+        return [(0, time.size)]
+    known = time[finite]
+    falls = np.flatnonzero(np.diff(known) < 0) + 1
+    edges = [0]
+    for fall in falls[:10_000]:
+        ahead = known[fall : fall + _RESTART_ROWS]
+        begins = known[fall] <= known[0] + _RESTART_S
+        stays = ahead.size >= 2 and bool((np.diff(ahead) > 0).all()) and ahead[-1] < known[fall - 1]
+        if begins and stays and fall - np.searchsorted(finite, edges[-1]) > 1:
+            edges.append(int(finite[fall]))
+    return list(zip(edges, [*edges[1:], time.size], strict=True))
+
+
+def _said_of_words(titles: list[str], columns: list[Column], at: int | None) -> list[Repair]:
+    said: list[Repair] = []
+    for number, column in enumerate(columns):
+        if number == at or not titles[number]:
+            continue
+        if column.states:
+            codes = ", ".join(f"{word} = {code:g}" for word, code in column.states.items())
+            said.append(Repair("text", 0, f"words of {titles[number]} were numbered: {codes}"))
+        elif column.words and not column.dropped:
+            words = ", ".join(f"“{word[:20]}”" for word in column.words)
+            said.append(Repair("text", 0, f"{titles[number]} has cells that are no numbers: {words}"))
+    return said[:_PLACES]

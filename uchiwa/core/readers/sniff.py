@@ -1,12 +1,56 @@
-"""What kind of file some bytes are, from a look at their beginning."""
+"""What kind of file some bytes are, from a look at their beginning, and text from any encoding as UTF-8."""
 
 from __future__ import annotations
 
-import csv
+import codecs
+from enum import StrEnum
 
 _LOOK = 65536
+_PIECE = 1 << 20
 _TEXT_CONTROLS = frozenset(b"\t\n\r\f\x1a")
-DELIMITERS = (",", ";", "\t", "|")
+
+
+class Kind(StrEnum):
+    """Kinds of file that can hold a log."""
+
+    GZIP = "gzip"
+    ZIP = "zip"
+    MDF = "mdf"
+    PARQUET = "parquet"
+    ARROW = "arrow"
+    TEXT = "text"
+    OTHER = "other"
+
+
+def kind_of(data: bytes) -> Kind:
+    """The kind of a file by its first bytes; the file's name is not believed."""
+    if data.startswith(b"\x1f\x8b"):
+        return Kind.GZIP
+    if data.startswith((b"PK\x03\x04", b"PK\x05\x06")):
+        return Kind.ZIP
+    if data.startswith((b"MDF     ", b"UnFinMF ")):
+        return Kind.MDF
+    if data.startswith(b"PAR1"):
+        return Kind.PARQUET
+    if data.startswith(b"ARROW1"):
+        return Kind.ARROW
+    return Kind.TEXT if wide_text(data) or not looks_binary(data) else Kind.OTHER
+
+
+def wide_text(data: bytes) -> str | None:
+    """The UTF-16 codec of the bytes, by their mark or by a NUL in every second place; None if they are not UTF-16."""
+    if data.startswith((codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE)):
+        return "utf-16"
+    head = data[:512]
+    if len(head) < 8:
+        return None
+    half = len(head) // 2
+    odd, even = head[1::2].count(0), head[::2].count(0)
+    if odd > 0.9 * half and even == 0:
+        return "utf-16-le"
+    if even > 0.9 * half and odd == 0:
+        return "utf-16-be"
+    return None
 
 
 def looks_binary(data: bytes) -> bool:
@@ -16,27 +60,24 @@ def looks_binary(data: bytes) -> bool:
     return b"\0" in head or controls > len(head) / 100
 
 
-def decode(data: bytes) -> str:
-    """Text from UTF-8 (with or without a byte order mark), else from Latin-1, which has a letter for every byte."""
+def _is_utf8(data: bytes) -> bool:
+    decoder = codecs.getincrementaldecoder("utf-8")()
     try:
-        return data.decode("utf-8-sig")
+        for at in range(0, len(data), _PIECE):
+            decoder.decode(data[at : at + _PIECE])
+        decoder.decode(b"", final=True)
     except UnicodeDecodeError:
-        return data.decode("latin-1")
+        return False
+    return True
 
 
-def fields_of(line: str, delimiter: str) -> list[str]:
-    """The fields of one line; a line that cannot be split is one field."""
-    try:
-        return next(csv.reader([line.replace("\r", " ")], delimiter=delimiter), [])
-    except csv.Error:
-        return [line]
-
-
-def delimiter_of(header: str, row: str) -> str | None:
-    """The delimiter that splits the header and the row below it into the same number of fields, at least two."""
-    best: tuple[int, str] | None = None
-    for delimiter in DELIMITERS:
-        fields = min(len(fields_of(header, delimiter)), len(fields_of(row, delimiter)))
-        if fields >= 2 and (best is None or fields > best[0]):
-            best = (fields, delimiter)
-    return best[1] if best else None
+def as_utf8(data: bytes) -> bytes:
+    """Text as UTF-8 without a mark: from UTF-8, UTF-16, or else Latin-1, which has a letter for every byte."""
+    wide = wide_text(data)
+    if wide is not None:
+        return data.decode(wide, "replace").lstrip("\ufeff").encode()
+    if data.startswith(codecs.BOM_UTF8):
+        data = data[3:]
+    if data.isascii() or _is_utf8(data):
+        return data
+    return data.decode("latin-1").encode()

@@ -1,0 +1,78 @@
+"""Files packed by gzip or zip, unpacked within limits."""
+
+from __future__ import annotations
+
+import io
+import zipfile
+import zlib
+
+from uchiwa.core.errors import BadInput
+
+MOST_MEMBERS = 50
+_PIECE = 1 << 18
+_EXPORT = "unpack it and send the log itself"
+
+
+def gunzip(data: bytes, limit: int, where: str) -> bytes:
+    """What a gzip file holds, all its members one after another, up to `limit` bytes.
+
+    Raises:
+        BadInput: it is damaged, or holds more than the limit.
+    """
+    result = bytearray()
+    rest: bytes = data
+    try:
+        while rest:
+            stream = zlib.decompressobj(31)
+            pending = rest
+            while pending and not stream.eof:
+                result += stream.decompress(pending[:_PIECE], limit + 1 - len(result))
+                pending = stream.unconsumed_tail + pending[_PIECE:]
+                if len(result) > limit:
+                    raise _too_large(limit, where)
+            if not stream.eof:
+                raise BadInput("the gzip file breaks off", where=where, advice="send it again")
+            rest = (stream.unused_data + pending[len(pending) :]).lstrip(b"\0")
+            rest = rest if rest.startswith(b"\x1f\x8b") else b""
+    except zlib.error as error:
+        raise BadInput("the gzip file is damaged", where=where, advice="send it again") from error
+    return bytes(result)
+
+
+def unzip(data: bytes, limit: int, where: str) -> list[tuple[str, bytes]]:
+    """The files in a zip archive by name, up to `limit` bytes together.
+
+    Raises:
+        BadInput: it is damaged, locked, empty, has more than 50 files, or holds more than the limit.
+    """
+    found: list[tuple[str, bytes]] = []
+    room = limit
+    try:
+        with zipfile.ZipFile(io.BytesIO(data)) as archive:
+            members = [
+                one for one in archive.infolist() if not one.is_dir() and not one.filename.startswith("__MACOSX")
+            ]
+            if len(members) > MOST_MEMBERS:
+                raise BadInput(
+                    f"the archive has {len(members)} files", where=where, advice=f"send at most {MOST_MEMBERS} at once"
+                )
+            for member in members:
+                if member.flag_bits & 1:
+                    raise BadInput("the archive is locked by a password", where=where, advice=_EXPORT)
+                with archive.open(member) as stream:
+                    content = stream.read(room + 1)
+                room -= len(content)
+                if room < 0:
+                    raise _too_large(limit, where)
+                found.append((member.filename.rsplit("/", 1)[-1] or member.filename, content))
+    except (zipfile.BadZipFile, zlib.error, NotImplementedError, EOFError, OSError, ValueError, RuntimeError) as error:
+        if isinstance(error, BadInput):
+            raise
+        raise BadInput("the archive is damaged", where=where, advice=_EXPORT) from error
+    if not found:
+        raise BadInput("the archive is empty", where=where, advice=_EXPORT)
+    return found
+
+
+def _too_large(limit: int, where: str) -> BadInput:
+    return BadInput(f"unpacked it has more than {limit / 1e6:.0f} MB", where=where, advice="send one drive at a time")
