@@ -81,6 +81,12 @@ def fits(quantity: str, values: FloatArray) -> bool:
     return span[0] >= known.low and span[1] <= known.high and span[1] >= known.reaches
 
 
+def middle_fits(quantity: str, values: FloatArray) -> bool:
+    """Whether the median keeps to the range: then the readings beyond it are a sensor's fault, not the unit's."""
+    known, finite = RANGES.get(quantity), values[np.isfinite(values)]
+    return known is None or finite.size == 0 or known.low <= float(np.median(finite)) <= known.high
+
+
 def better_unit(quantity: str, canonical: str, values: FloatArray, stated: str, stoichiometric: float) -> str | None:
     """The one unit in which readings that do not fit as `stated` do fit; None if there is no or more than one such.
 

@@ -13,7 +13,7 @@ from uchiwa.core.errors import BadInput
 from uchiwa.core.fuels import FUELS, Fuel, stoichiometric_ratio
 from uchiwa.core.log import Channel, FloatArray, Log, Raster
 from uchiwa.core.naming import Match, match_name, plain_name
-from uchiwa.core.plausible import AFR, FACTOR, as_unit, better_unit, factor_not_percent, fits
+from uchiwa.core.plausible import AFR, FACTOR, as_unit, better_unit, factor_not_percent, fits, middle_fits
 from uchiwa.core.quantities import QUANTITIES
 from uchiwa.core.sensors import Line
 from uchiwa.core.units import known_unit, plain_unit, same_dimension
@@ -178,6 +178,8 @@ def _doubted(channel: Channel, reading: _Reading, ratio: float) -> _Reading:
     else:
         unit = better_unit(quantity, canonical, channel.values, reading.unit, ratio)
     stated = channel.source_unit or ("AFR" if reading.unit == AFR else "")
+    if unit is None and middle_fits(quantity, values):
+        return reading
     if unit is None:
         low, high = np.nanmin(channel.values), np.nanmax(channel.values)
         doubt = (

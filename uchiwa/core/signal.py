@@ -59,3 +59,34 @@ def durations(time: FloatArray) -> FloatArray:
     span = np.append(steps, usual)
     short: FloatArray = np.minimum(span, _GAP_STEPS * usual)
     return short
+
+
+def spans(time: FloatArray, active: BoolArray, shortest: float = 0.0, bridge: float = 0.0) -> list[tuple[float, float]]:
+    """Stretches of time in which `active` holds.
+
+    Args:
+        time: seconds, rising; shape (n,).
+        active: shape (n,).
+        shortest: stretches of fewer seconds are dropped.
+        bridge: interruptions of up to this many seconds do not end a stretch.
+
+    Returns:
+        (first, last) times, in order.
+    """
+    if not active.any():
+        return []
+    edges = np.flatnonzero(np.diff(np.concatenate(([False], active, [False])).astype(np.int8)))
+    starts, ends = time[edges[::2]], time[edges[1::2] - 1]
+    if bridge > 0 and starts.size > 1:
+        apart = starts[1:] - ends[:-1] > bridge
+        starts, ends = starts[np.concatenate(([True], apart))], ends[np.concatenate((apart, [True]))]
+    long = ends - starts >= shortest - _CLOCK_GRAIN_S
+    return [(float(first), float(last)) for first, last in zip(starts[long], ends[long], strict=True)]
+
+
+def within(time: FloatArray, stretches: list[tuple[float, float]]) -> BoolArray:
+    """Which times lie in one of the stretches, ends included."""
+    inside = np.zeros(time.shape, dtype=np.bool_)
+    for first, last in stretches:
+        inside[np.searchsorted(time, first, side="left") : np.searchsorted(time, last, side="right")] = True
+    return inside

@@ -4,8 +4,11 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
+import numpy as np
+
 from uchiwa.core.airflow import GAS_CONSTANT, ZERO_CELSIUS
 from uchiwa.core.errors import BadInput
+from uchiwa.core.fuels import stoichiometric_ratio
 from uchiwa.core.table import Calibration
 from uchiwa.standin.engine import charge_share
 from uchiwa.standin.lookup import Lookup
@@ -34,15 +37,17 @@ class Command:
 
 @dataclass
 class Controller:
-    """A speed-density controller.
+    """A controller that goes by an airflow meter if its calibration has a curve for one, else by speed density.
 
-    The controller's model of air is its own: VE from its table, and the same charge temperature model as the engine's,
-    so that a wrong steady mixture always means a wrong VE. It makes up for part of the wall film only, so that opening
+    The controller's model of air is its own: the meter's curve, or VE from its table and the same charge temperature
+    model as the engine's, so that a wrong steady mixture always means a wrong curve or a wrong VE. It makes up for part of the wall film only, so that opening
     the throttle still runs lean for a moment and closing it rich.
     """
 
     calibration: Calibration
-    ve: Lookup = field(init=False)
+    ve: Lookup | None = field(init=False, default=None)
+    meter: Lookup | None = field(init=False, default=None)
+    over_ratio: bool = field(init=False, default=False)
     target: Lookup = field(init=False)
     spark: Lookup = field(init=False)
     warmup: Lookup | None = field(init=False)
@@ -52,16 +57,24 @@ class Controller:
     overrun: bool = False
     film: float = 0.0
     command: Command = field(default_factory=Command)
+    ethanol_percent: float | None = None
     _constants: dict[str, float] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         lookups: dict[str, Lookup] = {}
-        for role in ("volumetric_efficiency", "lambda_target", "spark_advance"):
+        curves = self.calibration.by_role("maf_curve")
+        air = "maf_curve" if curves else "volumetric_efficiency"
+        for role in (air, "lambda_target", "spark_advance"):
             tables = self.calibration.by_role(role)
             if not tables:
                 raise BadInput(f"the calibration has no {role} table, and the stand-in's controller needs one")
             lookups[role] = Lookup.of(tables[0])
-        self.ve = lookups["volumetric_efficiency"]
+        if curves:
+            self.meter = lookups["maf_curve"]
+        else:
+            axis = self.calibration.by_role("volumetric_efficiency")[0].y
+            self.over_ratio = axis is not None and axis.quantity == "pressure_ratio"
+            self.ve = lookups["volumetric_efficiency"]
         self.target = lookups["lambda_target"]
         self.spark = lookups["spark_advance"]
         warm = self.calibration.by_role("warmup_factor")
@@ -74,7 +87,9 @@ class Controller:
 
     @property
     def stoichiometric(self) -> float:
-        """Air-fuel ratio of the fuel the controller believes in."""
+        """Air-fuel ratio of the fuel the controller believes in: of the ethanol content it reads, if it reads one."""
+        if self.ethanol_percent is not None:
+            return float(stoichiometric_ratio(np.array(self.ethanol_percent)))
         return self._constants["stoichiometric_ratio"]
 
     def step(
@@ -87,15 +102,21 @@ class Controller:
         airflow: float,
         sensed: float,
         dt: float,
+        barometer: float = 100.0,
+        frequency: float = 0.0,
     ) -> Command:
         """One step of dt seconds from the sensors' readings."""
         constants, command = self._constants, self.command
         self.running += dt
-        k = charge_share(airflow)
-        kelvin = intake_air + (coolant - intake_air) * k + ZERO_CELSIUS
-        volume = constants["displacement"] / constants["cylinders"] / 1000.0
-        air = self.ve(speed, pressure) / 100.0 * pressure * 1000.0 * volume / (GAS_CONSTANT * kelvin) * 1000.0
-        command.target = self.target(speed, pressure)
+        loaded = pressure / barometer if self.over_ratio else pressure
+        if self.meter is not None:
+            air = self.meter(frequency) * 120.0 / (max(speed, 60.0) * constants["cylinders"])
+        elif self.ve is not None:
+            k = charge_share(airflow)
+            kelvin = intake_air + (coolant - intake_air) * k + ZERO_CELSIUS
+            volume = constants["displacement"] / constants["cylinders"] / 1000.0
+            air = self.ve(speed, loaded) / 100.0 * pressure * 1000.0 * volume / (GAS_CONSTANT * kelvin) * 1000.0
+        command.target = self.target(speed, loaded)
         command.after_start = self.running < 12.0 and coolant < 70.0
         enrich = self.warmup(coolant) / 100.0 if self.warmup is not None else 1.0
         if command.after_start:
@@ -121,7 +142,7 @@ class Controller:
             command.short_trim = 0.0
         command.long_trim = self.learned[zone]
         trims = (1.0 + command.short_trim) * (1.0 + command.long_trim)
-        fuel = 0.0 if self.overrun else air * trims * enrich / (command.target * constants["stoichiometric_ratio"])
+        fuel = 0.0 if self.overrun else air * trims * enrich / (command.target * self.stoichiometric)
         cycles = speed / 120.0 * constants["cylinders"]
         evaporated = self.film / _FILM_TIME
         flow = max(0.0, (fuel * cycles - evaporated) / (1.0 - _FILM_SHARE)) if fuel else 0.0
@@ -131,7 +152,7 @@ class Controller:
         command.pulse = (
             injected / constants["injector_flow"] * 1000.0 + constants["injector_dead_time"] if flow else 0.0
         )
-        command.spark = self.spark(speed, pressure)
+        command.spark = self.spark(speed, loaded)
         return command
 
 

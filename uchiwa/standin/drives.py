@@ -35,17 +35,23 @@ class Leg:
 
 @dataclass(frozen=True)
 class Drive:
-    """A named drive: its legs and the state in which the car starts."""
+    """A named drive: its legs and the state in which the car starts; `cranked` from a cold, standing engine."""
 
     name: str
     legs: tuple[Leg, ...]
     coolant: float = 88.0
     gear: int = 0
     engine_speed: float = 850.0
+    cranked: bool = False
 
 
 def _idle(seconds: float) -> Leg:
     return Leg(seconds, 0, throttle=0.0)
+
+
+def cold_start(rng: np.random.Generator) -> Drive:
+    """From before cranking, cold, and a minute of idle after it."""
+    return Drive("cold_start", (_idle(62.0 + float(rng.uniform(0, 10))),), cranked=True, engine_speed=0.0)
 
 
 def warm_idle(rng: np.random.Generator) -> Drive:
@@ -143,6 +149,7 @@ def mixed_road(rng: np.random.Generator, minutes: float = 20.0) -> Drive:
 
 
 DRIVES: dict[str, Callable[[np.random.Generator], Drive]] = {
+    "cold_start": cold_start,
     "warm_idle": warm_idle,
     "steady_cruise": steady_cruise,
     "roll_on": roll_on,

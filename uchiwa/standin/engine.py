@@ -25,6 +25,9 @@ class EngineTruth:
         throttle_area: wide open, mm².
         wastegate_boost: kPa above ambient that the turbocharger is held to; 0 for none.
         spool_airflow: airflow at which that boost is reached, g/s.
+        blower: whether boost comes from a supercharger, which follows engine speed and throttle, and not from exhaust.
+        over_ratio: whether `volumetric_efficiency` is over the pressure ratio (in %) in place of the pressure.
+        bank_spread: how much more air bank 2 gets than the mean, as a fraction; bank 1 gets as much less.
         film_share: share of the injected fuel that lands on the walls when warm.
         film_time: time in which the wall film evaporates when warm, s.
         limiter: engine speed of the limiter, rpm.
@@ -37,6 +40,9 @@ class EngineTruth:
     throttle_area: float = 2300.0
     wastegate_boost: float = 72.0
     spool_airflow: float = 70.0
+    blower: bool = False
+    over_ratio: bool = False
+    bank_spread: float = 0.0
     film_share: float = 0.22
     film_time: float = 0.28
     limiter: float = 6600.0
@@ -97,7 +103,8 @@ class Engine:
         area = opening + bypass_area
         charge = state.intake_air + (state.coolant - state.intake_air) * charge_share(state.airflow)
         kelvin = charge + ZERO_CELSIUS
-        ve = truth.volumetric_efficiency(state.speed, state.pressure)
+        filled = state.pressure / self.barometer * 100.0 if truth.over_ratio else state.pressure
+        ve = truth.volumetric_efficiency(state.speed, filled)
         per_kpa = ve / 100.0 * truth.displacement * state.speed / 120.0 / (GAS_CONSTANT * kelvin) * 1000.0
         flow_in = orifice_flow(area, upstream, state.pressure, state.intake_air)
         flow_less = orifice_flow(area, upstream, state.pressure + 0.5, state.intake_air)
@@ -108,7 +115,11 @@ class Engine:
         state.airflow = max(per_kpa * state.pressure, 0.05)
         volume = truth.displacement / truth.cylinders / 1000.0
         state.air_per_cylinder = ve / 100.0 * state.pressure * 1e3 * volume / (GAS_CONSTANT * kelvin) * 1e3
-        reachable = truth.wastegate_boost * min(1.0, (state.airflow / truth.spool_airflow) ** 2)
+        if truth.blower:
+            opened = min(max((throttle_percent - 25.0) / 35.0, 0.0), 1.0)
+            reachable = truth.wastegate_boost * min(1.0, state.speed / 5500.0) * opened
+        else:
+            reachable = truth.wastegate_boost * min(1.0, (state.airflow / truth.spool_airflow) ** 2)
         state.boost += (reachable - state.boost) * dt / (0.55 if reachable > state.boost else 0.35)
         warm_air = self.ambient + 0.10 * state.boost + 14.0 / (1.0 + state.airflow / 8.0)
         state.intake_air += (warm_air - state.intake_air) * dt / 25.0
@@ -142,6 +153,6 @@ class Engine:
         best = 34.0 - 0.11 * state.pressure + state.speed / 400.0
         timing = max(0.3, 1.0 - 0.0006 * (spark - best) ** 2)
         lean = max(0.0, 1.0 - max(0.0, state.mixture - 1.0) * 1.2) if state.mixture < 1.8 else 0.0
-        friction = 14.0 + 0.0028 * state.speed
+        friction = (14.0 + 0.0028 * state.speed) * truth.displacement / 2.0
         pumping = (self.barometer - min(state.pressure, self.barometer)) * truth.displacement / (4 * math.pi)
         return 92.0 * per_cycle * timing * lean - friction - pumping

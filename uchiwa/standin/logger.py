@@ -1,21 +1,141 @@
-"""The stand-in logger: a Log as clean delimited text."""
+"""The stand-in cars' loggers: each writes another dialect, in other names and units."""
 
 from __future__ import annotations
 
-from uchiwa.core.log import Channel, Log
+from collections.abc import Collection
+from dataclasses import dataclass, field
+from types import MappingProxyType
+
+import numpy as np
+
+from uchiwa.core.fuels import stoichiometric_ratio
+from uchiwa.core.log import Channel, FloatArray, Log, Raster
+from uchiwa.core.quantities import QUANTITIES
+from uchiwa.core.units import convert
+from uchiwa.core.writers.delimited import Dialect, write_text
+
+AFR = "AFR"
 
 
-def _column(channel: Channel) -> list[str]:
-    values = channel.values
-    whole = bool((values == values.round()).all())
-    return [f"{value:.0f}" for value in values] if whole else [f"{value:g}" for value in values.tolist()]
+@dataclass(frozen=True)
+class Written:
+    """How a logger writes a quantity: its name for it, the unit, and the digits after the point."""
+
+    name: str
+    unit: str
+    decimals: int
+
+
+@dataclass(frozen=True)
+class Logger:
+    """A stand-in logger.
+
+    Attributes:
+        dialect: of its files.
+        names: quantity to how it is written; others are not offered by it.
+        limit: most channels at once.
+        every: of the simulation's 25 Hz, each n-th row is written.
+    """
+
+    dialect: Dialect
+    names: dict[str, Written]
+    limit: int | None = None
+    every: int = 1
+    words: MappingProxyType[str, dict[float, str]] = field(default_factory=lambda: MappingProxyType({}))
+
+    def write(self, log: Log, wanted: Collection[str] | None = None) -> bytes:
+        """A simulated log as this logger's file; only the wanted quantities, up to its limit."""
+        raster = log.rasters[0]
+        own = {channel.quantity: channel for channel in raster.channels if channel.quantity in self.names}
+        chosen = [one for one in (wanted if wanted is not None else self.names) if one in own][: self.limit]
+        ethanol = next(
+            (channel.values for channel in raster.channels if channel.quantity == "ethanol_content"), np.zeros(1)
+        )
+        channels = tuple(
+            Channel(
+                self.names[one].name,
+                self.names[one].unit,
+                _in_unit(own[one].values, one, self.names[one].unit, ethanol)[:: self.every],
+            )
+            for one in chosen
+        )
+        decimals = {self.names[one].name: self.names[one].decimals for one in chosen}
+        dialect = Dialect(
+            **{
+                **self.dialect.__dict__,
+                "decimals": decimals,
+                "words": {self.names[one].name: self.words[one] for one in chosen if one in self.words},
+            }
+        )
+        return write_text(Log(log.name, (Raster(raster.time[:: self.every], channels),), log.notes), dialect)
+
+
+def _in_unit(values: FloatArray, quantity: str, unit: str, ethanol: FloatArray) -> FloatArray:
+    if unit == AFR:
+        return np.asarray(values * stoichiometric_ratio(ethanol))
+    if not unit:
+        return values
+    none, one = convert(np.array([0.0, 1.0]), unit, QUANTITIES[quantity].unit)
+    return np.asarray((values - none) / (one - none))
+
+
+_PLAIN = (
+    ("engine_speed", "Engine speed", 0), ("vehicle_speed", "Vehicle speed", 1), ("throttle_position", "Throttle", 1),
+    ("manifold_pressure", "Intake pressure", 1), ("barometric_pressure", "Barometric pressure", 1),
+    ("coolant_temperature", "Coolant temperature", 0), ("intake_air_temperature", "Intake air temperature", 1),
+    ("lambda_measured", "Lambda measured", 3), ("lambda_target", "Lambda target", 3),
+    ("short_term_trim", "Short term trim", 2), ("long_term_trim", "Long term trim", 2), ("loop_state", "Loop state", 0),
+    ("injector_pulse", "Injector pulse", 3), ("injector_duty", "Injector duty", 1), ("spark_advance", "Spark advance", 1),
+    ("knock_retard", "Knock retard", 1), ("battery_voltage", "Battery voltage", 2), ("fuel_pressure", "Fuel pressure", 0),
+    ("overrun_cut_active", "Overrun cut active", 0), ("after_start_active", "After start active", 0), ("gear", "Gear", 0),
+)  # fmt: skip
+
+PIKE_LOGGER = Logger(Dialect(), {one: Written(name, QUANTITIES[one].unit, decimals) for one, name, decimals in _PLAIN})
+
+TERN_LOGGER = Logger(
+    Dialect(delimiter=";", comma=True, newline="\r\n", encoding="latin-1", units="row", time="clock", starts=76_840.0,
+            preamble=("Dash recorder export", "Car;Larkspur Tern")),
+    {
+        "engine_speed": Written("Eng RPM", "1/min", 0), "vehicle_speed": Written("Veh Spd", "km/h", 1),
+        "throttle_position": Written("Throttle Pos", "%", 1), "airflow": Written("MAF", "kg/h", 1),
+        "airflow_frequency": Written("MAF Freq", "Hz", 0), "manifold_pressure": Written("MAP", "bar", 4),
+        "barometric_pressure": Written("Baro", "mbar", 0), "coolant_temperature": Written("ECT", "°C", 0),
+        "intake_air_temperature": Written("IAT", "°C", 1), "lambda_target": Written("Commanded Lambda", "", 3),
+        "short_term_trim": Written("STFT B1", "%", 2), "short_term_trim_2": Written("STFT B2", "%", 2),
+        "long_term_trim": Written("LTFT B1", "%", 2), "long_term_trim_2": Written("LTFT B2", "%", 2),
+        "loop_state": Written("Loop Status", "", 0), "injector_pulse": Written("Inj PW", "ms", 3),
+        "injector_duty": Written("Inj Duty", "%", 1), "spark_advance": Written("Spark Adv", "°", 1),
+        "knock_retard": Written("Knock Retard", "°", 1), "battery_voltage": Written("Batt Volts", "V", 2),
+        "fuel_pressure": Written("Fuel Press", "bar", 2),
+        "overrun_cut_active": Written("Decel Fuel Cut", "", 0), "after_start_active": Written("After start", "", 0),
+        "gear": Written("Gear", "", 0),
+    },
+    every=2,
+    words=MappingProxyType({"loop_state": {0.0: "OL", 1.0: "CL"}, "overrun_cut_active": {0.0: "Off", 1.0: "On"}}),
+)  # fmt: skip
+
+WREN_LOGGER = Logger(
+    Dialect(delimiter="\t", units="parentheses", time="ms", encoding="utf-16"),
+    {
+        "engine_speed": Written("RPM", "rpm", 0), "manifold_pressure": Written("MAP", "psi", 3),
+        "barometric_pressure": Written("Baro", "inHg", 2), "throttle_position": Written("TPS", "%", 1),
+        "lambda_measured": Written("AFR", AFR, 3), "lambda_target": Written("AFR Target", AFR, 3),
+        "ethanol_content": Written("Ethanol", "%", 1), "coolant_temperature": Written("CLT", "°F", 0),
+        "intake_air_temperature": Written("IAT", "°F", 0), "short_term_trim": Written("STFT", "%", 2),
+        "long_term_trim": Written("LTFT", "%", 2), "loop_state": Written("Closed loop", "", 0),
+        "injector_duty": Written("Inj DC", "%", 1), "spark_advance": Written("Timing", "deg", 1),
+        "knock_retard": Written("KR", "deg", 1), "vehicle_speed": Written("Speed", "mph", 1),
+        "injector_pulse": Written("Pulse Width", "ms", 3), "battery_voltage": Written("VBatt", "V", 2),
+        "fuel_pressure": Written("Fuel pressure", "psi", 1), "gear": Written("Gear", "", 0),
+        "overrun_cut_active": Written("Fuel cut", "", 0), "after_start_active": Written("Afterstart", "", 0),
+    },
+    limit=14,
+    words=MappingProxyType({"loop_state": {0.0: "Open", 1.0: "Closed"}}),
+)  # fmt: skip
 
 
 def write_delimited(log: Log) -> str:
-    """Comma-separated text: notes as `# key: value`, a header of names and units, one row a sample."""
+    """The plain logger's text: comma-separated, units in brackets, numbers as they are in the log."""
     raster = log.rasters[0]
-    header = ["Time [s]", *(f"{channel.name} [{channel.unit}]" for channel in raster.channels)]
-    columns = [[f"{time:.3f}" for time in raster.time], *(_column(channel) for channel in raster.channels)]
-    notes = [f"# {key}: {value}" for key, value in log.notes.items()]
-    rows = [",".join(row) for row in zip(*columns, strict=True)]
-    return "\n".join([*notes, ",".join(header), *rows]) + "\n"
+    plain = Log(log.name, (Raster(np.round(raster.time, 3), raster.channels),), log.notes)
+    return write_text(plain, Dialect()).decode()

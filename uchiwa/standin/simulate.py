@@ -22,6 +22,7 @@ LOG_EVERY = 2
 _INERTIA = 0.19
 _IDLE_SPEED = 850.0
 
+CRANKED_S = 2.6
 LOGGED = (
     ("Engine speed", "engine_speed", 0),
     ("Vehicle speed", "vehicle_speed", 1),
@@ -42,6 +43,13 @@ LOGGED = (
     ("Overrun cut active", "overrun_cut_active", 0),
     ("After start active", "after_start_active", 0),
     ("Gear", "gear", 0),
+    ("Knock retard", "knock_retard", 1),
+    ("Fuel pressure", "fuel_pressure", 0),
+    ("Airflow", "airflow", 2),
+    ("Airflow frequency", "airflow_frequency", 0),
+    ("Ethanol", "ethanol_content", 1),
+    ("Short term trim bank 2", "short_term_trim_2", 2),
+    ("Long term trim bank 2", "long_term_trim_2", 2),
 )
 
 
@@ -67,7 +75,11 @@ def simulate(
     engine = Engine(car.truth, ambient, barometer)
     state = engine.state
     state.speed, state.coolant, state.intake_air, state.pressure = drive.engine_speed, drive.coolant, ambient + 12, 38.0
-    controller, driver, sensor = Controller(calibration), Driver(drive), Wideband()
+    if drive.cranked:
+        state.coolant, state.intake_air, state.pressure = ambient, ambient, barometer
+    ethanol = car.ethanol(seed) if car.ethanol is not None else 0.0
+    controller = Controller(calibration, ethanol_percent=ethanol if car.ethanol is not None else None)
+    driver, sensor = Driver(drive), Wideband()
     noise = rng.normal(size=(4096, 4))
     road_speed, bypass, sensed, time, number = 0.0, 22.0, 1.0, 0.0, 0
     rows: list[tuple[float, ...]] = []
@@ -86,6 +98,12 @@ def simulate(
 
         speed_read = state.speed + 3.0 * jitter[0]
         pressure_read = state.pressure + 0.25 * jitter[1]
+        frequency = car.meter(state.airflow) + 6.0 * jitter[3] if car.meter is not None else 0.0
+        cranking = drive.cranked and time < CRANKED_S
+        if cranking:
+            state.speed = 0.0 if time < 1.2 else 210.0
+            speed_read, controller.running = max(state.speed + 3.0 * jitter[0] * (state.speed > 0), 0.0), 0.0
+            state.airflow = 0.05
         command = controller.step(
             speed_read,
             pressure_read,
@@ -95,6 +113,8 @@ def simulate(
             state.airflow,
             sensed,
             STEP_S,
+            barometer,
+            frequency,
         )
         fuel = 0.0 if limited else command.fuel_flow
         engine.burn(fuel, controller.stoichiometric, STEP_S)
@@ -103,7 +123,9 @@ def simulate(
 
         torque = engine.torque(command.spark) if fuel > 0 else -(12.0 + 0.006 * state.speed)
         slipping = geared < 1000.0
-        if driver.clutch_open or (slipping and driver.throttle < 1.0):
+        if cranking:
+            acceleration = 0.0
+        elif driver.clutch_open or (slipping and driver.throttle < 1.0):
             state.speed = max(state.speed + torque / _INERTIA * STEP_S * 60 / (2 * math.pi), 500.0)
             acceleration = car.chassis.acceleration(0, 0.0, road_speed, driver.slope, driver.brake)
         else:
@@ -132,10 +154,17 @@ def simulate(
                     command.pulse,
                     command.pulse * state.speed / 1200.0,
                     command.spark,
-                    13.9 + 0.03 * jitter[3],
+                    10.4 if cranking and state.speed > 0 else 13.9 + 0.03 * jitter[3],
                     float(command.overrun),
                     float(command.after_start),
                     float(driver.gear),
+                    0.0,
+                    300.0 + 1.5 * jitter[3] + (pressure_read - barometer),
+                    state.airflow,
+                    frequency,
+                    ethanol,
+                    (command.short_trim + command.closed_loop * 2.0 * car.truth.bank_spread) * 100.0,
+                    command.long_trim * 100.0,
                 )
             )
         time += STEP_S
@@ -144,6 +173,17 @@ def simulate(
     channels = tuple(
         Channel(name, QUANTITIES[quantity].unit, np.round(data[:, column + 1], decimals) + 0.0, quantity)
         for column, (name, quantity, decimals) in enumerate(LOGGED)
+        if not _absent(car, quantity)
     )
     notes = MappingProxyType({"revision": revision or calibration.id, "drive": drive_name})
     return Log(f"{drive_name}.csv", (Raster(np.round(data[:, 0], 3), channels),), notes)
+
+
+def _absent(car: StandInCar, quantity: str) -> bool:
+    """Whether a car has no sensor for a quantity."""
+    return (
+        (quantity == "lambda_measured" and not car.wideband)
+        or (quantity in ("airflow", "airflow_frequency") and car.meter is None)
+        or (quantity == "ethanol_content" and car.ethanol is None)
+        or (quantity.endswith("_trim_2") and car.truth.bank_spread == 0.0)
+    )

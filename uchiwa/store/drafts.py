@@ -131,7 +131,7 @@ def freeze(job: Job, round_: Round, author: User, version: int, notes: str) -> R
     )
     _advance(draft, version, base=revision)
     Round.update(returned_at=now()).where(Round.id == round_.id).execute()
-    Round.create(job=job, number=round_.number + 1, policy=round_.policy, opened_at=now())
+    Round.create(job=job, number=round_.number + 1, policy=round_.policy, brief=round_.brief, opened_at=now())
     jobs.moved(job)
     digest = content_hash(calibrations.content(draft.calibration))
     events.record(

@@ -48,6 +48,7 @@ class Shop(Base):
     """A tuner's shop: everything below belongs to exactly one."""
 
     name = CharField(max_length=120)
+    thresholds = LongTextField(default="{}")
 
 
 class User(Base):
@@ -86,6 +87,7 @@ class Car(Base):
     customer = ForeignKeyField(Customer, on_delete="CASCADE")
     title = CharField(max_length=120)
     details = CharField(max_length=200, default="")
+    file = LongTextField(default="{}")
 
 
 class Job(Base):
@@ -103,6 +105,7 @@ class Round(Base):
     job = ForeignKeyField(Job, on_delete="CASCADE")
     number = IntegerField()
     policy = TextField(default="{}")
+    brief = LongTextField(default="")
     opened_at = DateTimeField()
     returned_at = DateTimeField(null=True)
     error_percent = DoubleField(null=True)
@@ -116,21 +119,39 @@ class Round(Base):
 
 
 class LogFile(Base):
-    """An uploaded log. The raw bytes are kept for ever; samples exist once its state is `ready`."""
+    """An uploaded log. The raw bytes are kept for ever; samples exist once its state is `ready`.
+
+    A file with several recordings has one row for each; `source` is the one that has the raw bytes. `owner` is the
+    import that holds the lease. `upload_key` names an upload that has not arrived whole, so that it can go on.
+    """
 
     job = ForeignKeyField(Job, on_delete="CASCADE")
     round = ForeignKeyField(Round, on_delete="CASCADE")
+    source = ForeignKeyField("self", null=True, on_delete="CASCADE")
     name = CharField(max_length=200)
     size = BigIntegerField()
     content_hash = CharField(max_length=64)
+    codec = CharField(max_length=8, default="")
     state = CharField(max_length=12)
+    stage = CharField(max_length=24, default="")
+    percent = IntegerField(default=0)
     accepted = BooleanField(default=True)
+    decided = BooleanField(default=False)
+    baseline = BooleanField(default=False)
+    by_customer = BooleanField(default=False)
     message = CharField(max_length=500, default="")
     duration_s = DoubleField(null=True)
     samples = IntegerField(null=True)
     notes = TextField(default="{}")
+    repairs = LongTextField(default="[]")
+    drives = LongTextField(default="[]")
+    verdicts = LongTextField(default="[]")
+    dwell = LongTextField(default="")
+    header = CharField(max_length=64, default="")
+    upload_key = CharField(max_length=64, default="")
     uploaded_at = DateTimeField()
     lease_until = DateTimeField(null=True)
+    owner = CharField(max_length=36, default="")
 
     class Meta:
         """Peewee's settings."""
@@ -138,6 +159,7 @@ class LogFile(Base):
         table_name = "log_file"
         indexes = (
             (("job", "content_hash"), False),
+            (("job", "upload_key"), False),
             (("state",), False),
         )
 
@@ -167,7 +189,9 @@ class LogChannel(Base):
     unit = CharField(max_length=32)
     source_unit = CharField(max_length=32)
     quantity = CharField(max_length=64, null=True)
-    reason = CharField(max_length=255)
+    reason = CharField(max_length=400)
+    confidence = DoubleField(default=0.0)
+    doubt = CharField(max_length=300, default="")
     samples = IntegerField()
     minimum = DoubleField(null=True)
     maximum = DoubleField(null=True)
@@ -258,6 +282,85 @@ class Event(Base):
         indexes = ((("job", "at"), False),)
 
 
+class FoundInLog(Base):
+    """A finding of a log; `at` holds its stretches as JSON."""
+
+    log = ForeignKeyField(LogFile, on_delete="CASCADE")
+    rule = CharField(max_length=32)
+    severity = CharField(max_length=12)
+    customer = CharField(max_length=600)
+    tuner = CharField(max_length=600)
+    at = TextField(default="[]")
+
+    class Meta:
+        """Peewee's settings."""
+
+        table_name = "finding"
+
+
+class ChannelMemory(Base):
+    """What a person said a channel is: for a car, and for every log of the shop with the same header.
+
+    `car` is null for what holds by header; `quantity` is null for “leave it alone”.
+    """
+
+    shop = ForeignKeyField(Shop, on_delete="CASCADE")
+    car = ForeignKeyField(Car, null=True, on_delete="CASCADE")
+    header = CharField(max_length=64, default="")
+    channel = CharField(max_length=255)
+    quantity = CharField(max_length=64, null=True)
+    unit = CharField(max_length=32, default="")
+
+    class Meta:
+        """Peewee's settings."""
+
+        table_name = "channel_memory"
+        indexes = ((("shop", "header"), False),)
+
+
+class BriefPattern(Base):
+    """A brief kept under a name, to be fitted to other cars."""
+
+    shop = ForeignKeyField(Shop, on_delete="CASCADE")
+    name = CharField(max_length=80)
+    document = LongTextField()
+
+    class Meta:
+        """Peewee's settings."""
+
+        table_name = "brief_pattern"
+        indexes = ((("shop", "name"), True),)
+
+
+class CustomerLink(Base):
+    """The secret link of a job's customer; only a hash of its token is kept."""
+
+    job = ForeignKeyField(Job, on_delete="CASCADE")
+    token_hash = CharField(max_length=64, unique=True)
+    made_at = DateTimeField()
+    revoked_at = DateTimeField(null=True)
+    seen_at = DateTimeField(null=True)
+
+    class Meta:
+        """Peewee's settings."""
+
+        table_name = "customer_link"
+
+
+class Message(Base):
+    """A few words between tuner and customer; without an author they are the customer's."""
+
+    job = ForeignKeyField(Job, on_delete="CASCADE")
+    author = ForeignKeyField(User, null=True)
+    text = CharField(max_length=2000)
+    at = DateTimeField()
+
+    class Meta:
+        """Peewee's settings."""
+
+        indexes = ((("job", "at"), False),)
+
+
 class WorkerBeat(Base):
     """The last sign of life of the worker."""
 
@@ -272,5 +375,6 @@ class WorkerBeat(Base):
 
 ALL = (
     Shop, User, SignInAttempt, Customer, Car, Job, Round, LogFile, LogRawChunk, LogChannel, ChannelChunk,
-    StoredCalibration, Revision, Draft, Event, WorkerBeat,
+    StoredCalibration, Revision, Draft, Event, FoundInLog,
+    ChannelMemory, BriefPattern, CustomerLink, Message, WorkerBeat,
 )  # fmt: skip

@@ -1,21 +1,34 @@
-"""From a stored upload to a log that can be worked with."""
+"""From a stored upload to logs that can be worked with."""
 
 from __future__ import annotations
 
 import json
+from dataclasses import asdict
+from functools import partial
 
+import numpy as np
+
+from uchiwa.core.acceptance import Verdict, blocking, judge
+from uchiwa.core.brief import Brief
+from uchiwa.core.car import CarFile
+from uchiwa.core.checks import Examined, Finding, examine
+from uchiwa.core.checks.thresholds import Thresholds
+from uchiwa.core.coverage import dwell
 from uchiwa.core.errors import BadInput
+from uchiwa.core.log import FloatArray, Log
 from uchiwa.core.proposals.evidence import QUANTITIES, gather
 from uchiwa.core.proposals.fuel import bin_evidence, summarise
 from uchiwa.core.proposals.policy import Policy
-from uchiwa.core.readers import check_size, read_log
-from uchiwa.store import calibrations, drafts, jobs, samples, uploads
+from uchiwa.core.readers import check_size, read_recordings
+from uchiwa.core.recognise import Knowledge
+from uchiwa.core.table import Calibration, Table
+from uchiwa.store import briefs, calibrations, drafts, findings, jobs, memory, samples, uploads
 from uchiwa.store.database import unit_of_work
-from uchiwa.store.models import Job, LogFile, Round
+from uchiwa.store.models import Car, Job, LogFile, Round, Shop
 
 
 def import_log(log_id: int) -> bool:
-    """Import a log if nobody else does. Killed at any moment, it starts over when its lease has ended.
+    """Import a file if nobody else does. Killed at any moment, it starts over when its lease has ended.
 
     Returns:
         Whether there was something to do.
@@ -25,6 +38,8 @@ def import_log(log_id: int) -> bool:
         return False
     try:
         _import(log)
+    except uploads.LeaseLostError:
+        return False
     except Exception:
         uploads.release(log)
         raise
@@ -36,16 +51,117 @@ def import_log(log_id: int) -> bool:
 
 
 def _import(log: LogFile) -> None:
+    uploads.clear(log)
+    uploads.progress(log, 3, "reading")
     try:
         check_size(log.size, log.name)
         with unit_of_work():
-            data = b"".join(uploads.pieces(log))
-        recording = read_log(data, log.name)
+            surroundings = Surroundings.of(log)
+            data = uploads.whole(log)
+        uploads.progress(log, 8, "reading")
+        recordings = read_recordings(data, _file_name(log), surroundings.knowledge)
+        del data
     except BadInput as error:
-        said = str(error).removeprefix(f"{log.name}: ")
+        said = str(error).removeprefix(f"{_file_name(log)}: ")
         uploads.refuse(log, said[:1].upper() + said[1:])
-    else:
-        uploads.complete(log, recording)
+        return
+    uploads.progress(log, 30, "keeping samples")
+    rows = [log, *uploads.siblings(log, len(recordings) - 1)]
+    for number, (row, recording) in enumerate(zip(rows, recordings, strict=True)):
+        tell = partial(_tell, log, number, len(rows))
+        samples.write(row, recording, tell)
+    uploads.progress(log, 88, "checking")
+    for row, recording in zip(rows, recordings, strict=True):
+        surroundings.examine(row, recording)
+    with unit_of_work():
+        uploads.progress(log, 97, "checking")
+        for row, recording in zip(rows, recordings, strict=True):
+            surroundings.keep(row, recording)
+        uploads.show(rows)
+
+
+def _tell(log: LogFile, number: int, of: int, done: float) -> None:
+    uploads.progress(log, int(30 + 55 * (number + done) / of), "keeping samples")
+
+
+def _file_name(log: LogFile) -> str:
+    """The file's own name; the first of several recordings is shown with its number."""
+    return str(log.name).split(", 1 of ")[0]
+
+
+class Surroundings:
+    """What has to be known to import a log: car, brief, revision, thresholds, and what people said about channels."""
+
+    def __init__(self, job: Job, round_: Round, car: Car, shop: Shop) -> None:
+        self.job, self.round, self.car, self.shop = job, round_, car, shop
+        self.file = CarFile.loads(car.file)
+        self.brief: Brief | None = briefs.of_round(round_)
+        revision = drafts.revision(job, round_.number - 1)
+        self.revision: int | None = revision.number if revision is not None else None
+        self.calibration: Calibration | None = (
+            calibrations.content(revision.calibration) if revision is not None else None
+        )
+        self.table: Table | None = None
+        if self.calibration is not None:
+            tables = self.calibration.by_role("volumetric_efficiency") or self.calibration.by_role("maf_curve")
+            self.table = tables[0] if tables else None
+        self.limits = Thresholds.loads(shop.thresholds)
+        self._found: dict[int, tuple[Examined, list[Finding], list[Verdict], FloatArray | None]] = {}
+
+    @classmethod
+    def of(cls, log: LogFile) -> Surroundings:
+        """Read them for a log."""
+        job = Job.get_by_id(log.job_id)
+        return cls(job, Round.get_by_id(log.round_id), Car.get_by_id(job.car_id), Shop.get_by_id(job.shop_id))
+
+    def knowledge(self, recording: Log) -> Knowledge:
+        """What is known for a recording's header."""
+        with unit_of_work():
+            assignments = memory.recall(self.car, self.shop.id, memory.header_of(recording))
+        return self.file.knowledge(assignments)
+
+    def examine(self, log: LogFile, recording: Log) -> None:
+        """Find drives and findings, and judge them by the brief."""
+        it = Examined(recording, self.file, self.brief, self.calibration, self.revision, self.table, self.limits)
+        found = examine(it)
+        with unit_of_work():
+            before = self._before(log)
+        verdicts = [judge(ask, it, found, before) for ask in self.brief.to_drive] if self.brief is not None else []
+        seconds = dwell(self.table, it.time, it.signals, it.warm & it.running) if self.table is not None else None
+        self._found[log.id] = (it, found, [verdict for verdict in verdicts if verdict is not None], seconds)
+
+    def _before(self, log: LogFile) -> FloatArray | None:
+        """Seconds that the round's other accepted logs spent in each cell."""
+        if self.table is None:
+            return None
+        others = LogFile.select(LogFile.dwell).where(
+            LogFile.round == self.round, LogFile.id < log.id, LogFile.accepted, LogFile.state == uploads.READY
+        )
+        return dwell_of([one.dwell for one in others], self.table)
+
+    def keep(self, log: LogFile, recording: Log) -> None:
+        """Keep what was found. Call within a transaction."""
+        it, found, verdicts, seconds = self._found[log.id]
+        header = memory.header_of(recording)
+        findings.keep(log, found)
+        facts = uploads.facts_of(recording, header)
+        facts["drives"] = json.dumps([asdict(drive) for drive in it.drives])
+        facts["verdicts"] = json.dumps([asdict(verdict) for verdict in verdicts], ensure_ascii=False)
+        facts["dwell"] = json.dumps(np.round(seconds, 2).tolist()) if seconds is not None else ""
+        if not log.decided:
+            facts["accepted"] = blocking(found) is None
+        LogFile.update(**facts).where(LogFile.id == log.id).execute()
+
+
+def dwell_of(stored: list[str], table: Table) -> FloatArray:
+    """The sum of stored dwell grids that have a table's shape; shape (rows, columns)."""
+    total = np.zeros(table.shape)
+    for text in stored:
+        if text:
+            grid = np.array(json.loads(text))
+            if grid.shape == total.shape:
+                total += grid
+    return total
 
 
 def summarise_round(job: Job, round_: Round) -> None:
@@ -73,6 +189,6 @@ def summarise_round(job: Job, round_: Round) -> None:
 
 
 def accept(job: Job, round_: Round, log: LogFile, *, accepted: bool) -> None:
-    """Accept a log for this round's work, or leave it out."""
-    LogFile.update(accepted=accepted).where(LogFile.id == log.id).execute()
+    """Accept a log for this round's work, or leave it out; from now on it stays as a person said."""
+    LogFile.update(accepted=accepted, decided=True).where(LogFile.id == log.id).execute()
     summarise_round(job, round_)

@@ -58,6 +58,7 @@ def sweep() -> None:
     """Import what was stored and never finished."""
     for log_id in uploads.waiting():
         import_log(log_id)
+    uploads.drop_abandoned()
 
 
 def alive() -> bool:

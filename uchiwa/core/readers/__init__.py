@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import replace
 
 from uchiwa.core.errors import BadInput
@@ -76,13 +77,15 @@ def _read_archive(data: bytes, name: str, depth: int) -> list[Log]:
     return logs
 
 
-def read_recordings(data: bytes, name: str, knowledge: Knowledge = NOTHING_KNOWN) -> list[Log]:
+def read_recordings(
+    data: bytes, name: str, knowledge: Knowledge | Callable[[Log], Knowledge] = NOTHING_KNOWN
+) -> list[Log]:
     """Read and recognise every recording of a file; recordings without engine speed count only if none has it.
 
     Args:
         data: the whole file.
         name: what the file is called, for messages.
-        knowledge: what is known of the car and its logger.
+        knowledge: what is known of the car and its logger, or a function that tells it for an unrecognised recording.
 
     Raises:
         BadInput: as `read_unrecognised`, or no recording has an engine speed.
@@ -91,7 +94,7 @@ def read_recordings(data: bytes, name: str, knowledge: Knowledge = NOTHING_KNOWN
     refusal: BadInput | None = None
     for recording in read_unrecognised(data, name):
         try:
-            logs.append(recognise(recording, knowledge))
+            logs.append(recognise(recording, knowledge(recording) if callable(knowledge) else knowledge))
         except BadInput as error:
             refusal = refusal or error
     if not logs:

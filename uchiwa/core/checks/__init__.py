@@ -1,0 +1,38 @@
+"""Checks: small rules that each look at a log for one thing. `examine` runs them all."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+
+import numpy as np
+
+from uchiwa.core.checks import belonging, engine, mixture, recording
+from uchiwa.core.checks.examined import Examined
+from uchiwa.core.checks.finding import Finding, Severity
+
+CHECKS: tuple[Callable[[Examined], Iterator[Finding]], ...] = (
+    *recording.CHECKS,
+    *mixture.CHECKS,
+    *engine.CHECKS,
+    *belonging.CHECKS,
+)
+# What a finding explains away: with a wrong mixture channel nothing that rests on it is worth a sentence of its own.
+_EXPLAINS = {
+    "wrong_mixture": frozenset({"lean_at_load", "lean_tip_in", "wideband_rail"}),
+    "too_short": frozenset({"coverage", "low_rate"}),
+    "cold_engine": frozenset({"coverage"}),
+    "fuel_pressure": frozenset({"lean_at_load"}),
+    "knock_repeated": frozenset({"other_revision"}),
+}
+_ORDER = {Severity.CRITICAL: 0, Severity.WARNING: 1, Severity.NOTE: 2}
+
+__all__ = ["CHECKS", "Examined", "Finding", "Severity", "examine"]
+
+
+def examine(it: Examined) -> list[Finding]:
+    """Everything that the checks find, gravest first; what another finding explains is left out."""
+    with np.errstate(invalid="ignore", divide="ignore"):
+        found = [finding for check in CHECKS for finding in check(it)]
+    explained = {rule for finding in found for rule in _EXPLAINS.get(finding.rule, ())}
+    left = [finding for finding in found if finding.rule not in explained]
+    return sorted(left, key=lambda finding: _ORDER[finding.severity])

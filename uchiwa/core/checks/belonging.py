@@ -1,0 +1,122 @@
+"""Checks of what the log belongs to: the revision under work, and the cells that still want data."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+
+import numpy as np
+
+from uchiwa.core.checks.examined import Examined
+from uchiwa.core.checks.finding import Finding, Severity
+from uchiwa.core.coverage import Coverage, dwell
+from uchiwa.core.drives import DriveKind
+from uchiwa.core.errors import BadInput
+from uchiwa.core.gather import axis_values
+from uchiwa.core.log import BoolArray, FloatArray
+from uchiwa.core.signal import held, rate
+from uchiwa.core.table import Table
+
+_NUMBER = re.compile(r"revision\s*(\d+)", re.IGNORECASE)
+_MOST = 0.8
+_LEAST_SAMPLES = 60
+
+
+def other_revision(it: Examined) -> Iterator[Finding]:
+    """The log was recorded with another revision than the one under work: by its mark, else by its own outputs."""
+    mark = it.log.notes.get("revision", "")
+    number = _NUMBER.search(mark) or re.fullmatch(r"\s*(\d+)\s*", mark)
+    if number is not None and it.revision is not None:
+        if int(number[1]) != it.revision:
+            yield _other(f"Marked “{mark}”; revision {it.revision} is under work.", it.revision)
+        return
+    for said in _lookups(it):
+        yield _other(said, it.revision)
+        return
+
+
+def _other(said: str, revision: int | None) -> Finding:
+    which = "" if revision is None else f" (revision {revision})"
+    return Finding(
+        "other_revision",
+        Severity.CRITICAL,
+        f"This log was recorded with another calibration than the one you were sent last{which}. Please flash it, then record again.",
+        said,
+    )
+
+
+def _lookups(it: Examined) -> Iterator[str]:
+    """Logged outputs against the calibration's own tables at the same operating points."""
+    if it.calibration is None:
+        return
+    for quantity, role, limit, relative in (
+        ("lambda_target", "lambda_target", it.limits.lookup_lambda, True),
+        ("spark_advance", "spark_advance", it.limits.lookup_spark, False),
+        ("airflow", "maf_curve", it.limits.lookup_airflow, True),
+    ):
+        logged = it.get(quantity)
+        tables = it.calibration.by_role(role)
+        if logged is None or not tables:
+            continue
+        table = tables[0]
+        steady = _steady(it) & np.isfinite(logged)
+        try:
+            expected = _looked_up(it, table)
+        except BadInput:
+            continue
+        if quantity == "airflow":
+            steady &= logged > 3.0
+        retard = it.get("knock_retard")
+        if retard is not None and quantity == "spark_advance":
+            steady &= retard < 0.1
+        steady &= np.isfinite(expected)
+        if int(steady.sum()) < _LEAST_SAMPLES:
+            continue
+        error = (logged - expected)[steady]
+        if relative:
+            error = error / expected[steady] * 100.0
+        if float((np.abs(error) > limit).mean()) > _MOST:
+            unit = "%" if relative else "°"
+            yield f"{quantity} lies {np.median(error):+.1f} {unit} (median) from {table.title} at the same operating points."
+
+
+def _looked_up(it: Examined, table: Table) -> FloatArray:
+    signals = dict(it.signals)
+    x = axis_values(table.x, signals, it.log.name)
+    return table.lookup(x, axis_values(table.y, signals, it.log.name) if table.y is not None else None)
+
+
+def _steady(it: Examined) -> BoolArray:
+    speed = it.signals["engine_speed"]
+    quick = np.abs(rate(it.time, speed)) > 400.0
+    throttle = it.get("throttle_position")
+    if throttle is not None:
+        quick |= np.abs(rate(it.time, throttle)) > 15.0
+    return it.warm & it.running & ~it.overrun & ~held(it.time, quick, 0.5)
+
+
+def coverage(it: Examined) -> Iterator[Finding]:
+    """A cruise that has left wanted cells of the table under work without data."""
+    if it.brief is None or it.table is None:
+        return
+    ask = next(
+        (drive for drive in it.brief.to_drive if drive.kind is DriveKind.CRUISE and drive.acceptance.cells), None
+    )
+    cruising = sum(drive.seconds for drive in it.drives if drive.kind is DriveKind.CRUISE)
+    if ask is None or cruising < 240.0:
+        return
+    cells = [(i, j) for i, j in ask.acceptance.cells if j < it.table.shape[0] and i < it.table.shape[1]]
+    seconds = dwell(it.table, it.time, it.signals, it.warm & it.running)
+    found = Coverage(it.table, cells, seconds, ask.acceptance.cell_seconds)
+    if found.share * 100.0 >= ask.acceptance.cell_share:
+        return
+    wanted = found.missing()
+    yield Finding(
+        "coverage",
+        Severity.WARNING,
+        f"Still wanted: {', '.join(wanted)}." if wanted else "More of the same is wanted.",
+        f"{found.share:.0%} of {len(cells)} wanted cells have {ask.acceptance.cell_seconds:g} s; asked were {ask.acceptance.cell_share:.0f} %.",
+    )
+
+
+CHECKS = (other_revision, coverage)

@@ -1,0 +1,24 @@
+"""A few words between tuner and customer."""
+
+from __future__ import annotations
+
+from uchiwa.store.clock import now
+from uchiwa.store.models import Job, Message, User
+
+
+def write(job: Job, text: str, author: User | None) -> None:
+    """Keep a message; without an author it is the customer's. Empty ones are dropped."""
+    if text.strip():
+        Message.create(job=job, author=author, text=text.strip()[:2000], at=now())
+
+
+def of(job: Job) -> list[Message]:
+    """The latest fifty messages of a job, oldest first, with their authors."""
+    query = (
+        Message.select(Message, User)
+        .left_outer_join(User)
+        .where(Message.job == job)
+        .order_by(Message.id.desc())
+        .limit(50)
+    )
+    return list(query)[::-1]
