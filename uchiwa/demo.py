@@ -7,9 +7,13 @@ import json
 import multiprocessing
 import os
 from concurrent.futures import ProcessPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import timedelta
 
+import numpy as np
+
+from uchiwa.core.brief import Purpose
+from uchiwa.core.log import FloatArray
 from uchiwa.core.proposals.evidence import QUANTITIES
 from uchiwa.core.proposals.fuel import fuel_proposal
 from uchiwa.core.proposals.policy import Policy
@@ -17,9 +21,9 @@ from uchiwa.core.proposals.report import report
 from uchiwa.core.review import difference
 from uchiwa.core.table import Calibration
 from uchiwa.standin.cars import car_named
-from uchiwa.standin.logger import write_delimited
+from uchiwa.standin.defects import changed
 from uchiwa.standin.simulate import simulate
-from uchiwa.store import accounts, calibrations, drafts, jobs, samples, uploads
+from uchiwa.store import accounts, briefs, calibrations, drafts, jobs, messages, samples, uploads
 from uchiwa.store.clock import now
 from uchiwa.store.database import connect_to, unit_of_work
 from uchiwa.store.models import Job, Round, Shop, User
@@ -30,8 +34,6 @@ EMAIL = "orrell@uchiwa.example"
 PASSWORD = "paper-and-ink"  # noqa: S105 - the demo's own, printed when it starts
 SHOP = "Hill Club calibration"
 TUNER = "M. Orrell"
-CAR = "corvid-pike"
-TABLE = "ve_main"
 POLICY = Policy(strength=60, limit_percent=12)
 
 
@@ -45,6 +47,11 @@ class DemoJob:
         spoiled: whether the last round's log is one that cannot be used.
         closed: whether the job is at rest.
         hours: how long it has waited where it stands.
+        car: id of the stand-in car.
+        purpose: of the last round's brief.
+        briefed: whether the last round's brief has been sent.
+        way: how the last round's logs are spoiled, if they are: by a cold engine.
+        words: messages, each from the tuner (True) or the customer.
     """
 
     customer: str
@@ -55,6 +62,11 @@ class DemoJob:
     taken: bool = False
     spoiled: bool = False
     closed: bool = False
+    car: str = "corvid-pike"
+    purpose: Purpose = "fuel"
+    briefed: bool = True
+    way: str = ""
+    words: tuple[tuple[bool, str], ...] = ()
 
 
 JOBS = (
@@ -88,7 +100,29 @@ JOBS = (
         "Tomasz Wilk", "Corvid Pike estate", "2.0 turbo four, 2013", ((("warm_idle", 31),),), hours=7, spoiled=True
     ),
     DemoJob("Jun Abara", "Corvid Pike", "2.0 turbo four, 2009", ((("mixed_road", 41),), ()), hours=49),
-    DemoJob("Hill Club North", "Corvid Pike, club car", "2.0 turbo four", ((),), hours=50),
+    DemoJob("Hill Club North", "Corvid Pike, club car", "2.0 turbo four", ((),), hours=2, briefed=False),
+    DemoJob(
+        "Noor Haddad",
+        "Bramble Wren",
+        "1.4 supercharged kit car",
+        ((("steady_cruise", 71),), (("warm_idle", 72), ("steady_cruise", 73))),
+        hours=9,
+        car="bramble-wren",
+        purpose="full_load",
+        way="cold",
+        words=(
+            (True, "Round 2: the same again, please, and one pull at the club's day if the fuel logs are good."),
+            (False, "Did the cruise this morning on the way to work, is that enough?"),
+        ),
+    ),
+    DemoJob(
+        "Emil Castellan",
+        "Larkspur Tern",
+        "3.2 six, 2004",
+        ((("warm_idle", 81), ("steady_cruise", 82)),),
+        hours=12,
+        car="larkspur-tern",
+    ),
     DemoJob(
         "Sam Okafor",
         "Corvid Pike",
@@ -125,18 +159,24 @@ def _connect() -> None:
         connect_to(place)
 
 
-def _upload(job: Job, round_: Round, name: str, text: str) -> None:
+def _never_warm(time: FloatArray, coolant: FloatArray, _: dict[str, FloatArray]) -> FloatArray:
+    return np.minimum(coolant, 34.0 + 0.046 * time)
+
+
+def _upload(job: Job, round_: Round, name: str, data: bytes) -> None:
     with unit_of_work():
-        log, _ = uploads.receive(job, round_, name, io.BytesIO(text.encode()))
+        log, _ = uploads.receive(job, round_, name, io.BytesIO(data), by_customer=True)
     import_log(log.id)
 
 
 def _load_job(tuner_id: int, demo: DemoJob) -> None:
-    car = car_named(CAR)
+    car = car_named(demo.car)
     calibration = car.base()
     with unit_of_work():
         tuner = User.get_by_id(tuner_id)
-        job = jobs.create(tuner, demo.customer, demo.title, demo.details, calibration)
+        job = jobs.create(tuner, demo.customer, demo.title, demo.details, calibration, car.file)
+        for from_tuner, text in demo.words:
+            messages.write(job, text, tuner if from_tuner else None)
     for number, drives in enumerate(demo.drives, start=1):
         last = number == len(demo.drives)
         with unit_of_work():
@@ -144,12 +184,18 @@ def _load_job(tuner_id: int, demo: DemoJob) -> None:
             draft = drafts.current(job)
             Round.update(policy=json.dumps(POLICY.model_dump(mode="json"))).where(Round.id == round_.id).execute()
             calibration = calibrations.content(draft.base.calibration)
+            brief = briefs.standard(jobs.find(tuner.shop_id, job.id) or job, round_, demo.purpose if last else "fuel")
+            if demo.briefed or not last:
+                briefs.keep(round_, brief)
         for name, seed in drives:
             recording = simulate(car, calibration, name, seed, revision=f"{calibration.id}, revision {number - 1}")
-            text = write_delimited(recording)
+            recording = replace(recording, notes={"revision": recording.notes["revision"]})
+            if demo.way == "cold" and last and name == "steady_cruise":
+                recording = changed(recording, coolant_temperature=_never_warm)
+            data = car.logger.write(recording, [ask.quantity for ask in brief.asked])
             if demo.spoiled and last:
-                text = text.replace("Engine speed [rpm]", "Crank pulses [1]")
-            _upload(job, round_, f"{name.replace('_', ' ')} {number}.csv", text)
+                data = data.replace(b"Engine speed [rpm]", b"Crank pulses [1]")
+            _upload(job, round_, f"{name.replace('_', ' ')} {number}.csv", data)
         if drives and (not last or demo.taken):
             _take(job, round_, tuner, calibration)
         if not last:
@@ -165,7 +211,8 @@ def _load_job(tuner_id: int, demo: DemoJob) -> None:
 def _take(job: Job, round_: Round, tuner: User, calibration: Calibration) -> None:
     with unit_of_work():
         logs = samples.read(jobs.usable_logs(round_), QUANTITIES)
-        proposal = fuel_proposal(logs, calibration, TABLE, POLICY)
+        table = (calibration.by_role("volumetric_efficiency") or calibration.by_role("maf_curve"))[0]
+        proposal = fuel_proposal(logs, calibration, table.id, POLICY)
         after = calibration.with_table(proposal.corrected)
         sentence = difference(calibration, after).tables[0].sentence
         drafts.take(job, round_, tuner, drafts.current(job).version, after, sentence, report(proposal))

@@ -44,7 +44,11 @@ def serve(*, with_demo: bool) -> None:
         )
         click.echo(f"\nUchiwa is at http://127.0.0.1:{port()}/   (Ctrl-C stops it)")
         uvicorn.run(
-            create_app(place.secret_key), host="127.0.0.1", port=port(), log_level="warning", proxy_headers=False
+            create_app(place.secret_key, demo=with_demo),
+            host="127.0.0.1",
+            port=port(),
+            log_level="warning",
+            proxy_headers=False,
         )
     finally:
         for one in (signal.SIGINT, signal.SIGTERM):

@@ -15,8 +15,13 @@ from uchiwa.store.models import ChannelChunk, LogChannel, LogFile, LogRawChunk
 from uchiwa.work import imports
 from uchiwa.work.worker import sweep
 
+_DECIMALS = st.tuples(st.integers(-(10**9), 10**9), st.integers(0, 5)).map(lambda one: one[0] / 10 ** one[1])
 
-@given(arrays(np.float64, st.integers(1, 300), elements=st.floats(allow_nan=True, allow_infinity=False)))
+
+@given(
+    arrays(np.float64, st.integers(1, 300), elements=st.floats(allow_nan=True, allow_infinity=False))
+    | st.lists(_DECIMALS, min_size=1, max_size=300).map(np.array)
+)
 def test_packing_keeps_every_bit(values):
     assert samples.unpack(samples.pack(values), values.size).tobytes() == values.tobytes()
 
@@ -115,22 +120,43 @@ def test_an_import_whose_worker_died_is_finished_by_the_sweep(scene):
         assert LogFile.get_by_id(log.id).state == "ready"
 
 
-def test_a_failure_while_writing_samples_leaves_nothing_half_done(scene, monkeypatch):
+def test_a_failure_while_samples_are_written_shows_nothing_and_is_made_good(scene, monkeypatch):
     log, _ = scene.receive(log_text())
-    claimed = uploads.claim(log.id)
-    recording = read_log(log_text().encode(), "drive.csv")
-    monkeypatch.setattr(uploads.json, "dumps", lambda *_, **__: 1 / 0)
+    keep = samples._keep_channel
+    calls = iter(range(100))
+    monkeypatch.setattr(samples, "_keep_channel", lambda *given: keep(*given) if next(calls) < 4 else 1 / 0)
     with pytest.raises(ZeroDivisionError):
-        uploads.complete(claimed, recording)
+        imports.import_log(log.id)
     monkeypatch.undo()
     with unit_of_work():
-        assert LogChannel.select().count() == 0
-        assert ChannelChunk.select().count() == 0
+        assert LogFile.get_by_id(log.id).state == "stored"
+        assert jobs.usable_logs(scene.round) == []
+    assert imports.import_log(log.id)
+    whole = read_log(log_text().encode(), "drive.csv")
+    with unit_of_work():
+        assert LogChannel.select().count() == len(whole.rasters[0].channels) + 1
+        assert ChannelChunk.select().count() == len(whole.rasters[0].channels) + 1
+
+
+def test_an_import_that_was_taken_over_stops_without_a_trace(scene, monkeypatch):
+    log, _ = scene.receive(log_text())
+    keep = samples._keep_channel
+
+    def robbed(*given):
+        with unit_of_work():
+            LogFile.update(owner="another").where(LogFile.id == log.id).execute()
+        keep(*given)
+
+    monkeypatch.setattr(samples, "_keep_channel", robbed)
+    assert not imports.import_log(log.id)
+    with unit_of_work():
+        assert LogFile.get_by_id(log.id).owner == "another"
+        assert LogFile.get_by_id(log.id).state == "importing"
 
 
 def test_a_failure_of_ours_gives_the_log_back_for_the_next_try(scene, monkeypatch):
     log, _ = scene.receive(log_text())
-    monkeypatch.setattr(imports, "read_log", lambda *_: 1 / 0)
+    monkeypatch.setattr(imports, "read_recordings", lambda *_: 1 / 0)
     with pytest.raises(ZeroDivisionError):
         imports.import_log(log.id)
     monkeypatch.undo()

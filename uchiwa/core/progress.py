@@ -18,7 +18,7 @@ class Station(StrEnum):
     RETURN = "Return"
 
 
-OFFERED = (Station.LOGS, Station.FUEL, Station.REVIEW, Station.RETURN)
+OFFERED = (Station.BRIEF, Station.LOGS, Station.FUEL, Station.REVIEW, Station.RETURN)
 
 
 class Standing(StrEnum):
@@ -45,16 +45,20 @@ class RoundFacts:
 
     Attributes:
         number: of the round, from 1.
+        briefed: whether the customer has been told what to record.
         logs_ready, logs_reading, logs_refused: accepted logs by what became of them.
+        logs_unfit: logs that the customer has been told to record again.
         taken: proposals taken and not put back.
         frozen: whether the round has ended with a revision.
         last_refusal: why the last log was refused.
     """
 
     number: int
+    briefed: bool = True
     logs_ready: int = 0
     logs_reading: int = 0
     logs_refused: int = 0
+    logs_unfit: int = 0
     taken: int = 0
     frozen: bool = False
     last_refusal: str = ""
@@ -65,7 +69,8 @@ def next_station(facts: RoundFacts) -> Station:
     if facts.frozen:
         return Station.RETURN
     if not facts.logs_ready:
-        return Station.LOGS
+        anything = facts.briefed or facts.logs_reading or facts.logs_refused or facts.logs_unfit
+        return Station.LOGS if anything else Station.BRIEF
     return Station.REVIEW if facts.taken else Station.FUEL
 
 
@@ -77,6 +82,7 @@ def standings(facts: RoundFacts, here: Station | None = None, *, closed: bool = 
     if closed and here is None:
         return {one: Standing.DONE if one in OFFERED else Standing.ABSENT for one in Station}
     done = {
+        Station.BRIEF: facts.briefed,
         Station.LOGS: facts.logs_ready > 0,
         Station.FUEL: facts.taken > 0,
         Station.REVIEW: facts.frozen,
@@ -115,6 +121,10 @@ def whose_move(facts: RoundFacts, *, closed: bool) -> tuple[Move, str]:
         return Move.YOURS, f"{_logs(facts.logs_reading)} being read"
     if facts.logs_refused:
         return Move.YOURS, "The log cannot be used"
+    if facts.logs_unfit:
+        return Move.THEIRS, "Asked to record again"
+    if not facts.briefed:
+        return Move.YOURS, "The brief is to be sent"
     if facts.number > 1:
         return Move.THEIRS, f"Revision {facts.number - 1} sent, nothing recorded with it yet"
     return Move.THEIRS, "Nothing recorded yet"

@@ -5,23 +5,29 @@ from __future__ import annotations
 from collections.abc import Collection
 from dataclasses import dataclass
 from datetime import datetime
+from typing import Literal
 
 from peewee import fn
 
+from uchiwa.core.car import CarFile
 from uchiwa.core.progress import Move, RoundFacts, whose_move
 from uchiwa.core.table import Calibration
 from uchiwa.store import calibrations, events
 from uchiwa.store.clock import now
 from uchiwa.store.models import Car, Customer, Draft, Event, Job, LogFile, Revision, Round, User
-from uchiwa.store.uploads import IMPORTING, READY, REFUSED, STORED
+from uchiwa.store.uploads import IMPORTING, READY, RECEIVING, REFUSED, STORED
 
 TAKE = "take"
 
 
-def create(author: User, customer_name: str, car_title: str, details: str, base: Calibration) -> Job:
-    """Take on a car: customer, car, revision 0, a draft of it, and the first round."""
+def create(
+    author: User, customer_name: str, car_title: str, details: str, base: Calibration, file: CarFile | None = None
+) -> Job:
+    """Take on a car: customer, car with its file, revision 0, a draft of it, and the first round."""
     customer, _ = Customer.get_or_create(shop=author.shop_id, name=customer_name[:120])
-    car = Car.create(customer=customer, title=car_title[:120], details=details[:200])
+    car = Car.create(
+        customer=customer, title=car_title[:120], details=details[:200], file=(file or car_of(base)).model_dump_json()
+    )
     job = Job.create(shop=author.shop_id, car=car, moved_at=now())
     stored = calibrations.keep(author.shop_id, base)
     revision = Revision.create(
@@ -31,6 +37,27 @@ def create(author: User, customer_name: str, car_title: str, details: str, base:
     round_ = Round.create(job=job, number=1, opened_at=now())
     events.record(job, "start", f"Took on the car with “{base.title}”", author=author, round_=round_, after=stored)
     return job
+
+
+def car_of(base: Calibration) -> CarFile:
+    """What a calibration itself tells of its car: displacement, cylinders, injectors, and how air is metered."""
+    cylinders = base.constant("cylinders")
+    tables = base.by_role("volumetric_efficiency")
+    pressures = [table.y for table in tables if table.y is not None and table.y.unit in ("kPa", "1")]
+    top = max((float(axis.breakpoints[-1]) / (1.0 if axis.unit == "1" else 100.0) for axis in pressures), default=1.0)
+    curves = base.by_role("maf_curve")
+    meter: Literal["none", "frequency", "voltage"] = "none"
+    if curves:
+        meter = "voltage" if curves[0].x.unit == "V" else "frequency"
+    return CarFile(
+        displacement=base.constant("displacement"),
+        cylinders=int(cylinders) if cylinders else 4,
+        aspiration="turbo" if top > 1.1 else "natural",
+        air_model="blended" if curves and tables else "meter" if curves else "speed_density",
+        injector_flow=base.constant("injector_flow"),
+        injector_dead_time=base.constant("injector_dead_time"),
+        meter=meter,
+    )
 
 
 def find(shop_id: int, job_id: int) -> Job | None:
@@ -49,7 +76,7 @@ def moved(job: Job) -> None:
 
 
 def facts_of(rounds_: Collection[Round]) -> dict[int, RoundFacts]:
-    """The facts of rounds by id, in three queries for any number of them."""
+    """The facts of rounds by id, in four queries for any number of them."""
     ids = [one.id for one in rounds_]
     if not ids:
         return {}
@@ -61,6 +88,12 @@ def facts_of(rounds_: Collection[Round]) -> dict[int, RoundFacts]:
     )
     for row in query:
         counted[(row.round_id, row.state)] = row.number
+    unfit = {
+        row.round_id: row.number
+        for row in LogFile.select(LogFile.round, fn.COUNT(LogFile.id).alias("number"))
+        .where(LogFile.round.in_(ids), LogFile.state == READY, ~LogFile.accepted, ~LogFile.decided)
+        .group_by(LogFile.round)
+    }
     taken = {
         row.round_id: row.number
         for row in Event.select(Event.round, fn.COUNT(Event.id).alias("number"))
@@ -76,6 +109,8 @@ def facts_of(rounds_: Collection[Round]) -> dict[int, RoundFacts]:
     return {
         one.id: RoundFacts(
             number=one.number,
+            briefed=bool(one.brief),
+            logs_unfit=unfit.get(one.id, 0),
             logs_ready=counted.get((one.id, READY), 0),
             logs_reading=counted.get((one.id, STORED), 0) + counted.get((one.id, IMPORTING), 0),
             logs_refused=counted.get((one.id, REFUSED), 0),
@@ -136,8 +171,8 @@ def queue(shop_id: int, search: str = "") -> list[QueueEntry]:
 
 
 def round_logs(round_: Round) -> list[LogFile]:
-    """The logs of a round in the order in which they came."""
-    return list(LogFile.select().where(LogFile.round == round_).order_by(LogFile.id))
+    """The logs of a round in the order in which they came; uploads that have not arrived whole are not among them."""
+    return list(LogFile.select().where(LogFile.round == round_, LogFile.state != RECEIVING).order_by(LogFile.id))
 
 
 def usable_logs(round_: Round) -> list[LogFile]:

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import json
 import math
 from collections.abc import Callable, Collection
 from concurrent.futures import ThreadPoolExecutor
 from types import MappingProxyType
-from typing import TypeAlias
+from typing import Any, TypeAlias
 
 import numpy as np
 import zstandard
@@ -51,9 +52,11 @@ def _decimals(values: FloatArray) -> tuple[int, IntArray32] | None:
     head = values[:: max(1, values.size // 64)]
     for digits in range(_MOST_DIGITS + 1):
         scale = 10.0**digits
-        if np.abs(head).max() * scale < _LARGEST and (np.rint(head * scale) / scale == head).all():
+        if np.abs(head).max() < _LARGEST / scale and (np.rint(head * scale) / scale == head).all():
+            if not np.abs(values).max() < _LARGEST / scale:
+                return None
             whole = np.rint(values * scale)
-            if np.abs(whole).max() < _LARGEST and (whole / scale == values).all():
+            if (whole / scale == values).all():
                 return digits, whole.astype(np.int32)
     return None
 
@@ -137,11 +140,17 @@ def read(logs: Collection[LogFile], quantities: Collection[str]) -> list[Log]:
     if not logs:
         return []
     ids = [log.id for log in logs]
-    channels = list(
-        LogChannel.select()
-        .where(LogChannel.log.in_(ids), LogChannel.quantity.in_([TIME, *quantities]))
-        .order_by(LogChannel.log, LogChannel.raster, LogChannel.position)
-    )
+    return _read(logs, LogChannel.log.in_(ids) & LogChannel.quantity.in_([TIME, *quantities]))
+
+
+def read_whole(log: LogFile) -> Log:
+    """A recording with all of its channels, recognised or not, and its notes."""
+    found = _read([log], LogChannel.log == log.id)[0]
+    return Log(found.name, found.rasters, MappingProxyType(json.loads(log.notes)))
+
+
+def _read(logs: Collection[LogFile], wanted: Any) -> list[Log]:
+    channels = list(LogChannel.select().where(wanted).order_by(LogChannel.log, LogChannel.raster, LogChannel.position))
     parts: dict[int, list[FloatArray]] = {channel.id: [] for channel in channels}
     if parts:
         chunks = (

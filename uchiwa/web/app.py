@@ -16,7 +16,21 @@ from uchiwa.core.errors import BadInput
 from uchiwa.store.drafts import CannotPutBackError, StaleDraftError
 from uchiwa.web.limits import GuardMiddleware, TooLargeError
 from uchiwa.web.pages import HERE, render
-from uchiwa.web.routes import fuel, health, home, jobs, logs, returns, review, settings, signing
+from uchiwa.web.routes import (
+    brief,
+    cars,
+    checks,
+    customer,
+    fuel,
+    health,
+    home,
+    jobs,
+    logs,
+    returns,
+    review,
+    settings,
+    signing,
+)
 from uchiwa.web.session import NotSignedInError
 
 _SESSION_S = 14 * 24 * 3600
@@ -81,14 +95,16 @@ async def _failure(request: Request, error: Exception) -> Response:
     )
 
 
-def create_app(secret_key: str) -> FastAPI:
+def create_app(secret_key: str, *, demo: bool = False) -> FastAPI:
     """The application; the database must have been connected.
 
     Args:
         secret_key: signs the sessions.
+        demo: whether customers' pages offer the stand-in cars.
     """
     app = FastAPI(title="Uchiwa", docs_url=None, redoc_url=None, openapi_url=None)
-    for module in (signing, home, jobs, logs, fuel, review, returns, settings, health):
+    app.state.demo = demo
+    for module in (signing, home, jobs, cars, brief, logs, checks, customer, fuel, review, returns, settings, health):
         app.include_router(module.router)
     app.mount("/static", StaticFiles(directory=HERE / "static"), name="static")
     app.add_exception_handler(BadInput, _bad_input)

@@ -6,6 +6,7 @@ import secrets
 from typing import Annotated
 
 from fastapi import Depends, HTTPException, Request
+from starlette.datastructures import FormData
 
 from uchiwa.store import accounts
 from uchiwa.store.database import unit_of_work
@@ -63,5 +64,11 @@ def current_user(request: Request) -> User:
     return user
 
 
+async def form_of(request: Request) -> FormData:
+    """The fields of a form whose names are not fixed."""
+    return await request.form()
+
+
+Fields = Annotated[FormData, Depends(form_of)]
 Person = Annotated[User, Depends(current_user)]
 FromOurForm = Depends(check_csrf)

@@ -11,7 +11,13 @@ from uchiwa.store import jobs as store
 from uchiwa.store.jobs import QueueEntry
 from uchiwa.store.models import Job, Round, User
 
-PATHS = {Station.LOGS: "logs", Station.FUEL: "fuel", Station.REVIEW: "review", Station.RETURN: "return"}
+PATHS = {
+    Station.BRIEF: "brief",
+    Station.LOGS: "logs",
+    Station.FUEL: "fuel",
+    Station.REVIEW: "review",
+    Station.RETURN: "return",
+}
 
 
 def address(job_id: int, number: int, station: Station) -> str | None:

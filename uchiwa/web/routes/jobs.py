@@ -53,7 +53,7 @@ def create(
         return render(request, "job_new.html", user, status=400, values=values, problem=str(error))
     with unit_of_work():
         job = store.create(user, customer.strip(), car.strip(), details.strip(), base)
-    return RedirectResponse(f"/jobs/{job.id}/rounds/1/logs", 303)
+    return RedirectResponse(f"/jobs/{job.id}/rounds/1/brief", 303)
 
 
 @router.get("/jobs/{job_id}")

@@ -216,25 +216,18 @@ document.addEventListener("alpine:init", () => {
         } catch (error) { tell(error.message); }
       }, 700);
     },
-    send() {
-      if (!this.$refs.files.files.length) return;
-      const form = this.$refs.files.closest("form");
-      const progress = this.$refs.progress;
-      const request = new XMLHttpRequest();
-      request.open("POST", form.action);
-      request.setRequestHeader("X-Fragment", "yes");
-      request.upload.addEventListener("progress", (event) => {
-        progress.hidden = false;
-        progress.value = event.lengthComputable ? (100 * event.loaded) / event.total : 50;
-      });
-      request.addEventListener("load", () => {
-        let answer = {};
-        try { answer = JSON.parse(request.responseText); } catch { answer.said = request.responseText; }
-        if (request.status < 400 && answer.to) location.assign(answer.to);
-        else { progress.hidden = true; tell(answer.said || "The upload was not taken."); }
-      });
-      request.addEventListener("error", () => { progress.hidden = true; tell("The upload broke off. Nothing is lost: choose the file again."); });
-      request.send(new FormData(form));
+    async send() {
+      const files = [...this.$refs.files.files];
+      if (!files.length) return;
+      this.$refs.files.value = "";
+      const fine = await window.sendFiles(this.$root.dataset.address, files, this.$refs.sending);
+      if (fine) location.assign(this.$root.dataset.address);
+      else await this.refresh();
+    },
+    async refresh() {
+      const piece = await fetchPiece(`${this.$root.dataset.address}${location.search}`, { fragment: "list" });
+      this.$refs.list.innerHTML = piece;
+      this.follow();
     },
   }));
 });

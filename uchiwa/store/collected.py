@@ -1,0 +1,87 @@
+"""What has been collected in a round: the checklist, coverage, and each log with its findings."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass
+
+import numpy as np
+
+from uchiwa.core.acceptance import Verdict
+from uchiwa.core.brief import Brief
+from uchiwa.core.checklist import Item, checklist
+from uchiwa.core.checks.finding import Finding
+from uchiwa.core.coverage import Coverage
+from uchiwa.core.drives import TITLES, Drive, DriveKind
+from uchiwa.core.table import Table
+from uchiwa.store import briefs, findings
+from uchiwa.store.models import Job, LogFile, Round
+from uchiwa.store.uploads import READY, RECEIVING
+
+
+def verdicts_of(log: LogFile) -> list[Verdict]:
+    """What a log is worth for the drives of its brief."""
+    return [
+        Verdict(DriveKind(one["kind"]), one["met"], one["said"], one["seconds"]) for one in json.loads(log.verdicts)
+    ]
+
+
+def drives_of(log: LogFile) -> list[Drive]:
+    """The drives recognised in a log."""
+    return [Drive(DriveKind(one["kind"]), one["start"], one["end"], one["note"]) for one in json.loads(log.drives)]
+
+
+_MAIN = (DriveKind.PULL, DriveKind.ROLL_ON, DriveKind.COLD_START, DriveKind.CRUISE, DriveKind.WARM_IDLE)
+
+
+def drive_words(log: LogFile) -> str:
+    """What a log is, in a word or two: its leading drives."""
+    drives = drives_of(log)
+    long_cruise = sum(drive.seconds for drive in drives if drive.kind is DriveKind.CRUISE) > 240
+    order = (DriveKind.CRUISE, *_MAIN) if long_cruise else _MAIN
+    words = list(dict.fromkeys(TITLES[kind] for kind in order if any(drive.kind is kind for drive in drives)))
+    return ", ".join(words[:2])
+
+
+@dataclass(frozen=True, eq=False)
+class Collected:
+    """A round's logs seen against its brief.
+
+    Attributes:
+        brief: what was asked for, or None if nothing was yet.
+        logs: all logs of the round, oldest first.
+        found: findings by log id.
+        items: the drives of the brief and how they stand.
+        coverage: of the cells that the cruise is to visit, or None.
+    """
+
+    brief: Brief | None
+    logs: list[LogFile]
+    found: dict[int, list[Finding]]
+    items: tuple[Item, ...]
+    coverage: Coverage | None
+
+
+def collected(job: Job, round_: Round) -> Collected:
+    """Read it, in a handful of queries for any number of logs."""
+    brief = briefs.of_round(round_)
+    logs = list(LogFile.select().where(LogFile.round == round_, LogFile.state != RECEIVING).order_by(LogFile.id))
+    ready = [log for log in logs if log.state == READY]
+    items = checklist(brief, [verdicts_of(log) for log in ready]) if brief is not None else ()
+    table = briefs.table_under_work(job, round_)
+    return Collected(brief, logs, findings.of_logs(ready), items, _coverage(brief, table, ready))
+
+
+def _coverage(brief: Brief | None, table: Table | None, ready: list[LogFile]) -> Coverage | None:
+    if brief is None or table is None:
+        return None
+    ask = next((one for one in brief.to_drive if one.acceptance.cells), None)
+    if ask is None:
+        return None
+    total = np.zeros(table.shape)
+    for log in ready:
+        if log.dwell and log.accepted:
+            grid = np.array(json.loads(log.dwell))
+            if grid.shape == total.shape:
+                total += grid
+    return Coverage(table, ask.acceptance.cells, total, ask.acceptance.cell_seconds)

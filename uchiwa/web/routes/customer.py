@@ -1,0 +1,184 @@
+"""The customer's page: what to do now, upload, findings in plain words, messages, downloads. No account."""
+
+from __future__ import annotations
+
+import io
+import json
+from typing import Annotated
+
+from fastapi import APIRouter, Body, Form, HTTPException, Request, UploadFile
+from fastapi.responses import JSONResponse, PlainTextResponse, RedirectResponse, Response
+
+from uchiwa.core.brief import LAW
+from uchiwa.core.interchange import calibration_json
+from uchiwa.store import calibrations, drafts, links, messages, uploads
+from uchiwa.store import jobs as store
+from uchiwa.store.collected import collected, drive_words
+from uchiwa.store.database import unit_of_work
+from uchiwa.store.models import Job, Round, User
+from uchiwa.web import pieces
+from uchiwa.web.coverage import squares
+from uchiwa.web.pages import render, say
+from uchiwa.web.session import FromOurForm
+from uchiwa.web.standin import WAYS, drive_and_write, standin_of
+from uchiwa.work import worker
+
+router = APIRouter()
+_HERE = "/c/{token}"
+
+
+def _opened(request: Request, token: str) -> tuple[Job, Round]:
+    """The job of a link and its round under work.
+
+    Raises:
+        HTTPException: 404 if the link is unknown or was ended; 429 after too many unknown ones.
+    """
+    address = request.client.host if request.client else "unknown"
+    try:
+        with unit_of_work():
+            job = links.open_job(token, address)
+    except links.TooManyGuessesError:
+        raise HTTPException(429, "Too many unknown links. Wait ten minutes, then try again.") from None
+    if job is None:
+        raise HTTPException(404)
+    return job, store.rounds(job)[-1]
+
+
+def _private(answer: Response) -> Response:
+    answer.headers["referrer-policy"] = "no-referrer"
+    answer.headers["x-robots-tag"] = "noindex"
+    return answer
+
+
+@router.get(_HERE)
+def page(request: Request, token: str) -> Response:
+    """The page, or, for its script, the part that follows the logs."""
+    with unit_of_work():
+        job, round_ = _opened(request, token)
+        state = collected(job, round_)
+        tuner = User.select().where(User.shop == job.shop_id).order_by(User.id).first()
+        revision = drafts.revision(job, round_.number - 1)
+        values = {
+            "token": token,
+            "job": job,
+            "round": round_,
+            "state": state,
+            "tuner": tuner.name if tuner is not None else job.shop.name,
+            "squares": squares(state.coverage) if state.coverage is not None else [],
+            "reading": any(log.state in (uploads.STORED, uploads.IMPORTING) for log in state.logs),
+            "words": {log.id: drive_words(log) for log in state.logs if log.state == uploads.READY},
+            "repairs": {log.id: json.loads(log.repairs) for log in state.logs},
+            "revision": revision if revision is not None and revision.number > 0 else None,
+            "messages": messages.of(job),
+            "law": LAW,
+            "standin": standin_of(job) if getattr(request.app.state, "demo", False) else None,
+            "ways": WAYS,
+        }
+    template = "_customer_state.html" if request.headers.get("x-fragment") == "state" else "customer.html"
+    return _private(render(request, template, **values))
+
+
+@router.get(_HERE + "/pieces")
+def arrived(request: Request, token: str, name: str, size: int, changed: str = "") -> Response:
+    """How much of a file is here already, so that sending it again goes on from there."""
+    with unit_of_work():
+        job, round_ = _opened(request, token)
+        return _private(pieces.arrived(job, round_, name, size, changed))
+
+
+@router.post(_HERE + "/pieces", dependencies=[FromOurForm])
+def piece(
+    request: Request,
+    token: str,
+    name: str,
+    size: int,
+    start: int,
+    body: Annotated[bytes, Body(media_type="application/octet-stream")] = b"",
+    changed: str = "",
+) -> Response:
+    """Keep the next piece of a file."""
+    with unit_of_work():
+        job, round_ = _opened(request, token)
+    return _private(pieces.take_piece(job, round_, body, name, size, changed, start, by_customer=True))
+
+
+@router.post(_HERE + "/logs/upload", dependencies=[FromOurForm])
+def upload(request: Request, token: str, files: list[UploadFile]) -> Response:
+    """Keep whole files, for browsers without script."""
+    fresh: list[int] = []
+    said: list[str] = []
+    with unit_of_work():
+        job, round_ = _opened(request, token)
+        for file in files:
+            if not file.filename:
+                continue
+            log, new = uploads.receive(job, round_, file.filename, file.file, by_customer=True)
+            if new:
+                fresh.append(log.id)
+            else:
+                said.append(f"{file.filename} is the same file as {log.name}, which is already here.")
+        store.moved(job)
+    for log_id in fresh:
+        worker.enqueue_import(log_id)
+    if said:
+        say(request, " ".join(said))
+    return _private(RedirectResponse(f"/c/{token}", 303))
+
+
+@router.post(_HERE + "/message", dependencies=[FromOurForm])
+def message(request: Request, token: str, text: Annotated[str, Form(max_length=2000)] = "") -> Response:
+    """Write to the tuner."""
+    with unit_of_work():
+        job, _ = _opened(request, token)
+        messages.write(job, text, None)
+    return _private(RedirectResponse(f"/c/{token}#messages", 303))
+
+
+@router.get(_HERE + "/revision.json")
+def revision(request: Request, token: str) -> Response:
+    """The latest calibration that was returned."""
+    with unit_of_work():
+        job, round_ = _opened(request, token)
+        found = drafts.revision(job, round_.number - 1)
+        if found is None or found.number == 0:
+            raise HTTPException(404)
+        text = calibration_json.dumps(calibrations.content(found.calibration))
+    headers = {"content-disposition": f'attachment; filename="revision-{found.number}.json"'}
+    return _private(Response(text, media_type="application/json", headers=headers))
+
+
+@router.get(_HERE + "/channels.txt")
+def channels(request: Request, token: str) -> Response:
+    """The channels to record, as plain text to take to the logger."""
+    with unit_of_work():
+        job, round_ = _opened(request, token)
+        state = collected(job, round_)
+    lines = [f"{ask.title} ({ask.quantity})" for ask in state.brief.asked] if state.brief is not None else []
+    return _private(PlainTextResponse("\n".join(lines) + "\n"))
+
+
+@router.post(_HERE + "/stand-in", dependencies=[FromOurForm])
+def stand_in(
+    request: Request, token: str, drive: Annotated[str, Form()], way: Annotated[str, Form()] = "asked"
+) -> Response:
+    """In the demo, let the stand-in car perform a drive of the brief and upload its log."""
+    with unit_of_work():
+        job, round_ = _opened(request, token)
+        car = standin_of(job)
+        if car is None or not getattr(request.app.state, "demo", False):
+            raise HTTPException(404)
+        flashed = drafts.revision(job, round_.number - 1)
+        if flashed is None:
+            raise HTTPException(404)
+        state = collected(job, round_)
+        calibration = calibrations.content(flashed.calibration)
+        count = len(state.logs)
+    name, data = drive_and_write(car, calibration, flashed.number, state.brief, drive, way, seed=7 * job.id + count)
+    with unit_of_work():
+        log, new = uploads.receive(job, round_, name, io.BytesIO(data), by_customer=True)
+        store.moved(job)
+    if new:
+        worker.enqueue_import(log.id)
+    if "x-fragment" in request.headers:
+        return _private(JSONResponse({"done": True}))
+    return _private(RedirectResponse(f"/c/{token}", 303))
