@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import logging
 import os
 import signal
 import subprocess
 import sys
+import threading
 
 import click
 import uvicorn
@@ -23,6 +25,9 @@ def port() -> int:
     return int(os.environ.get("UCHIWA_PORT", PORT))
 
 
+_log = logging.getLogger("uchiwa.serve")
+
+
 def serve(*, with_demo: bool) -> None:
     """Start everything, serve until Ctrl-C or SIGTERM, and stop everything that was started here."""
     from uchiwa.web.app import create_app
@@ -33,15 +38,15 @@ def serve(*, with_demo: bool) -> None:
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
     ours = not server.running()
     place = server.start()
-    worker: subprocess.Popen[bytes] | None = None
+    watch: Watch | None = None
     try:
         connect_to(place)
         migrate()
         if with_demo:
             _load_demo()
-        worker = subprocess.Popen(
-            [sys.executable, "-m", "uchiwa", "work", "--parent", str(os.getpid())], start_new_session=True
-        )
+        worker = _start_worker()
+        watch = Watch(worker)
+        watch.start()
         click.echo(f"\nUchiwa is at http://127.0.0.1:{port()}/   (Ctrl-C stops it)")
         uvicorn.run(
             create_app(place.secret_key, demo=with_demo),
@@ -53,8 +58,9 @@ def serve(*, with_demo: bool) -> None:
     finally:
         for one in (signal.SIGINT, signal.SIGTERM):
             signal.signal(one, signal.SIG_IGN)
-        if worker is not None:
-            _end(worker)
+        if watch is not None:
+            watch.stop()
+            _end(watch.worker)
         if ours:
             server.stop()
 
@@ -66,6 +72,37 @@ def _load_demo() -> None:
         click.echo("Driving the stand-in cars for the demo data, about half a minute …")
         demo.load()
     click.echo(f"Sign in with {demo.EMAIL} and the password {demo.PASSWORD}")
+
+
+def _start_worker() -> subprocess.Popen[bytes]:
+    return subprocess.Popen(
+        [sys.executable, "-m", "uchiwa", "work", "--parent", str(os.getpid())], start_new_session=True
+    )
+
+
+class Watch(threading.Thread):
+    """Starts worker and database again when one of them has died."""
+
+    def __init__(self, worker: subprocess.Popen[bytes]) -> None:
+        super().__init__(daemon=True)
+        self.worker = worker
+        self._over = threading.Event()
+
+    def run(self) -> None:
+        """Look once a second until told to stop."""
+        while not self._over.wait(1.0):
+            try:
+                if not server.running():
+                    server.start()
+            except Exception as error:  # it is tried again in a second, and the health page says what is wrong
+                _log.warning("the database does not start: %s", error)
+            if self.worker.poll() is not None and not self._over.is_set():
+                self.worker = _start_worker()
+
+    def stop(self) -> None:
+        """Look no more."""
+        self._over.set()
+        self.join(20)
 
 
 def _end(process: subprocess.Popen[bytes]) -> None:

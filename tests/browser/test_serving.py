@@ -102,3 +102,59 @@ def test_a_taken_port_is_said(tmp_path, served):
     assert done.returncode == 1
     assert done.stderr == f"Failed: port {port} is taken: stop what listens there, or set UCHIWA_PORT\n"
     assert not (tmp_path / "home").exists()
+
+
+def under_fire(environment: dict[str, str], *words: str) -> str:
+    """Run a step of `import_under_fire` in the served home."""
+    root = Path(__file__).parents[2]
+    done = subprocess.run(
+        [sys.executable, "-m", "tests.browser.import_under_fire", *words],
+        env=environment,
+        cwd=root,
+        capture_output=True,
+        text=True,
+    )
+    assert done.returncode == 0, done.stderr[-1500:]
+    return done.stdout.strip().splitlines()[-1]
+
+
+@pytest.mark.parametrize("victim", ["worker", "database"])
+def test_a_kill_in_the_middle_of_an_import_loses_nothing(tmp_path, victim):
+    home = tmp_path / "home"
+    port = free_port(8591)
+    environment = os.environ | {"UCHIWA_HOME": str(home), "UCHIWA_PORT": str(port), "UCHIWA_DB_PORT": "8617"}
+    environment.pop("UCHIWA_DB_FAST", None)
+    process = subprocess.Popen([sys.executable, "-m", "uchiwa", "serve"], env=environment, cwd=tmp_path)
+    try:
+        wait_for({"database": "ok", "worker": "ok"}, f"http://127.0.0.1:{port}")
+        log = under_fire(environment, "make")
+        percent = int(under_fire(environment, "kill", victim, log))
+        assert 40 <= percent < 100
+        assert json.loads(under_fire(environment, "wait", log)) == {"same": True, "rows": 300_000, "raw": True}
+        wait_for({"database": "ok", "worker": "ok"}, f"http://127.0.0.1:{port}")
+    finally:
+        process.send_signal(signal.SIGINT)
+        process.wait(60)
+    assert ours(home) == []
+
+
+def test_a_killed_web_process_leaves_an_import_that_the_next_start_finishes(tmp_path):
+    home = tmp_path / "home"
+    port = free_port(8591)
+    environment = os.environ | {"UCHIWA_HOME": str(home), "UCHIWA_PORT": str(port), "UCHIWA_DB_PORT": "8619"}
+    for number in range(2):
+        process = subprocess.Popen([sys.executable, "-m", "uchiwa", "serve"], env=environment, cwd=tmp_path)
+        try:
+            wait_for({"database": "ok", "worker": "ok"}, f"http://127.0.0.1:{port}")
+            if number == 0:
+                log = under_fire(environment, "make")
+                process.kill()
+                process.wait(10)
+            else:
+                assert json.loads(under_fire(environment, "wait", log))["same"]
+        finally:
+            if number == 1:
+                process.send_signal(signal.SIGINT)
+                process.wait(60)
+                subprocess.run([sys.executable, "-m", "uchiwa", "db", "stop"], env=environment, check=True)
+    assert ours(home) == []

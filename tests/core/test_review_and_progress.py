@@ -82,6 +82,7 @@ def test_the_fan():
     assert standing[Station.LOGS] is Standing.DONE
     assert standing[Station.FUEL] is Standing.HERE
     assert standing[Station.REVIEW] is Standing.TO_COME
-    assert standing[Station.BRIEF] is Standing.ABSENT
+    assert standing[Station.BRIEF] is Standing.DONE
+    assert standing[Station.SPARK] is Standing.ABSENT
     assert standings(RoundFacts(1, logs_refused=1))[Station.LOGS] is Standing.NEEDS_YOU
     assert Standing.HERE not in standings(RoundFacts(1, logs_ready=1, taken=1, frozen=True)).values()

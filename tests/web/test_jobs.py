@@ -13,7 +13,7 @@ def row_of(page, text):
 
 def test_the_queue_follows_a_job_through_its_round(client, scene):
     path = f"/jobs/{scene.job.id}/rounds/1"
-    assert "Nothing recorded yet" in row_of(client.get("/").text, "Customer")
+    assert "The brief is to be sent" in row_of(client.get("/").text, "Customer")
     client.send_form(f"{path}/logs/upload", files={"files": ("hill.csv", log_text())})
     assert "1 log being read" in row_of(client.get("/").text, "Customer")
     with unit_of_work():

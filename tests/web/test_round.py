@@ -63,7 +63,8 @@ def test_an_upload_is_stored_before_it_is_read(client, scene, path):
         (b"time,rpm\n1,2\n", "only one row"),
         (b"time,rpm\na,b\nc,d\n", "not one number"),
         (b"time [s],MAP [kPa]\n0,1\n1,2\n", "no engine speed"),
-        (b"PK\x03\x04\x00\x00" * 40, "not a text file"),
+        (b"PK\x03\x04\x00\x00" * 40, "the archive is damaged"),
+        (bytes(range(256)) * 4, "not a text file"),
     ],
 )
 def test_a_bad_log_is_said_in_the_page_and_kept(client, scene, path, data, said):

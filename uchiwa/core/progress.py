@@ -47,7 +47,7 @@ class RoundFacts:
         number: of the round, from 1.
         briefed: whether the customer has been told what to record.
         logs_ready, logs_reading, logs_refused: accepted logs by what became of them.
-        logs_unfit: logs that the customer has been told to record again.
+        logs_unfit: logs, since the last accepted one, that the customer has been told to record again.
         taken: proposals taken and not put back.
         frozen: whether the round has ended with a revision.
         last_refusal: why the last log was refused.
@@ -115,14 +115,15 @@ def whose_move(facts: RoundFacts, *, closed: bool) -> tuple[Move, str]:
         return Move.REST, f"Done in {max(rounds, 1)} round{'s' if rounds > 1 else ''}"
     if facts.taken:
         return Move.YOURS, "Draft ready to review"
+    if facts.logs_unfit and not facts.logs_reading:
+        ready = f", {_logs(facts.logs_ready)} accepted" if facts.logs_ready else ""
+        return Move.THEIRS, f"Asked to record again{ready}"
     if facts.logs_ready:
         return Move.YOURS, f"{_logs(facts.logs_ready)} accepted, fuel is next"
     if facts.logs_reading:
         return Move.YOURS, f"{_logs(facts.logs_reading)} being read"
     if facts.logs_refused:
         return Move.YOURS, "The log cannot be used"
-    if facts.logs_unfit:
-        return Move.THEIRS, "Asked to record again"
     if not facts.briefed:
         return Move.YOURS, "The brief is to be sent"
     if facts.number > 1:

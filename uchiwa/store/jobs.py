@@ -88,12 +88,16 @@ def facts_of(rounds_: Collection[Round]) -> dict[int, RoundFacts]:
     )
     for row in query:
         counted[(row.round_id, row.state)] = row.number
-    unfit = {
-        row.round_id: row.number
-        for row in LogFile.select(LogFile.round, fn.COUNT(LogFile.id).alias("number"))
-        .where(LogFile.round.in_(ids), LogFile.state == READY, ~LogFile.accepted, ~LogFile.decided)
-        .group_by(LogFile.round)
-    }
+    unfit: dict[int, int] = {}
+    for row in (
+        LogFile.select(LogFile.id, LogFile.round, LogFile.accepted)
+        .where(LogFile.round.in_(ids), LogFile.state == READY, ~LogFile.decided)
+        .order_by(LogFile.id)
+    ):
+        if row.accepted:
+            unfit[row.round_id] = 0
+        else:
+            unfit[row.round_id] = unfit.get(row.round_id, 0) + 1
     taken = {
         row.round_id: row.number
         for row in Event.select(Event.round, fn.COUNT(Event.id).alias("number"))

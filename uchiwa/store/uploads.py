@@ -19,10 +19,14 @@ from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import Job, LogChannel, LogFile, LogRawChunk, Round
 
 PIECE = 1 << 20
-LEASE = timedelta(minutes=2)
+LEASE = timedelta(seconds=15)
 RECEIVING, STORED, IMPORTING, READY, REFUSED = "receiving", "stored", "importing", "ready", "refused"
 _ZSTD = "zstd"
 _STALE_UPLOAD = timedelta(days=7)
+
+
+# Owners of the imports that run in this process, so that its heartbeat can hold on to them.
+_held: set[str] = set()
 
 
 class LeaseLostError(RuntimeError):
@@ -153,7 +157,34 @@ def claim(log_id: int) -> LogFile | None:
             .where(LogFile.id == log_id, LogFile.source.is_null(), free)
             .execute()
         )
-        return LogFile.get_by_id(log_id) if taken else None
+        if not taken:
+            return None
+    _held.add(owner)
+    with unit_of_work():
+        return LogFile.get_by_id(log_id)
+
+
+def let_go(log: LogFile) -> None:
+    """This process no longer works on a log."""
+    _held.discard(log.owner)
+
+
+def hold_on() -> None:
+    """Renew the leases of every import that runs in this process; a worker calls it with each heartbeat."""
+    if _held:
+        with unit_of_work():
+            LogFile.update(lease_until=now() + LEASE).where(
+                LogFile.owner.in_(list(_held)), LogFile.state == IMPORTING
+            ).execute()
+
+
+def orphans() -> list[int]:
+    """Logs whose import stopped without a word: their worker was killed."""
+    with unit_of_work():
+        query = LogFile.select(LogFile.id).where(
+            LogFile.state == IMPORTING, LogFile.lease_until < now(), LogFile.source.is_null()
+        )
+        return [log.id for log in query]
 
 
 def progress(log: LogFile, percent: int, stage: str) -> None:

@@ -89,6 +89,7 @@ _environment.filters.update(
     size=size,
     thousands=thousands,
     signed=signed,
+    capital=lambda text: text[:1].upper() + text[1:] if text[:1].isascii() else text,
     cut=lambda value, places=1: f"{value:.{places}f}",
 )
 _environment.globals.update(

@@ -43,6 +43,8 @@ def import_log(log_id: int) -> bool:
     except Exception:
         uploads.release(log)
         raise
+    finally:
+        uploads.let_go(log)
     with unit_of_work():
         job = Job.get_by_id(log.job_id)
         jobs.moved(job)

@@ -74,6 +74,9 @@ def _beat(stop: threading.Event, parent: int | None) -> None:
             with unit_of_work():
                 WorkerBeat.replace(name=name, at=now()).execute()
                 WorkerBeat.delete().where(WorkerBeat.at < now() - timedelta(days=1)).execute()
+            uploads.hold_on()
+            for log_id in uploads.orphans():
+                enqueue_import(log_id)
         except PeeweeException:
             database.close()
         if stop.wait(BEAT_S):

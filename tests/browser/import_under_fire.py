@@ -1,0 +1,126 @@
+"""Run as a program with UCHIWA_HOME set: a shop with a large log, and a kill -9 in the middle of its import.
+
+make          a shop, a job, and a stored log that nobody imports yet; prints its id
+kill WHAT ID  asks for the import, waits until it is half-way, and kills the worker or the database
+wait ID       waits until the log is ready, and prints what there is of it
+"""
+
+from __future__ import annotations
+
+import hashlib
+import io
+import json
+import os
+import signal
+import sys
+import time
+from pathlib import Path
+
+import numpy as np
+import polars as pl
+import pymysql
+
+from uchiwa.core.readers import read_recordings
+from uchiwa.standin.cars import pike_base
+from uchiwa.store import accounts, jobs, samples, uploads
+from uchiwa.store.database import connect_to, unit_of_work
+from uchiwa.store.models import LogFile
+from uchiwa.store.place import Place
+from uchiwa.work.worker import enqueue_import
+
+ROWS = 300_000
+
+
+def content() -> bytes:
+    """Two hours of a log with sixteen channels."""
+    rng = np.random.default_rng(4)
+    names = [
+        "Engine speed [rpm]",
+        "Intake pressure [kPa]",
+        "Throttle [%]",
+        *(f"Sensor {number} [V]" for number in range(13)),
+    ]
+    data = {"Time [s]": np.arange(ROWS) / 40}
+    data |= {name: np.round(50 + 30 * np.sin(np.arange(ROWS) / 900) + rng.normal(0, 3, ROWS), 2) for name in names}
+    stream = io.BytesIO()
+    pl.DataFrame(data).write_csv(stream)
+    return stream.getvalue()
+
+
+def make() -> None:
+    """A shop with a job and a log."""
+    with unit_of_work():
+        shop = accounts.create_shop("Shop")
+        user = accounts.create_user(shop, "tuner@example.org", "Tuner", "a long enough password")
+        job = jobs.create(user, "Customer", "Corvid Pike", "", pike_base())
+        log, _ = uploads.receive(job, jobs.rounds(job)[0], "long.csv", io.BytesIO(content()))
+    print(log.id)
+
+
+def process_of(words: str) -> int:
+    """The id of a running process of this home."""
+    for process in Path("/proc").glob("[0-9]*"):
+        try:
+            command = (process / "cmdline").read_bytes().replace(b"\0", b" ").decode()
+            environment = (process / "environ").read_bytes().decode(errors="replace")
+        except OSError:
+            continue
+        if words in command and f"UCHIWA_HOME={os.environ['UCHIWA_HOME']}" in environment.split("\0"):
+            return int(process.name)
+    raise SystemExit(f"no process {words}")
+
+
+def kill(what: str, log_id: int) -> None:
+    """Kill the worker or the database in the middle of an import."""
+    victim = process_of({"worker": "uchiwa work", "database": "mariadbd"}[what])
+    enqueue_import(log_id)
+    deadline = time.monotonic() + 60
+    while time.monotonic() < deadline:
+        with unit_of_work():
+            log = LogFile.get_by_id(log_id)
+        if log.state == "ready":
+            raise SystemExit("the import was over before it could be killed")
+        if log.percent >= 40:
+            os.kill(victim, signal.SIGKILL)
+            print(log.percent)
+            return
+    raise SystemExit("the import never got half-way")
+
+
+def wait(log_id: int) -> None:
+    """What there is of the log when it is ready."""
+    deadline = time.monotonic() + 120
+    while True:
+        try:
+            with unit_of_work():
+                log = LogFile.get_by_id(log_id)
+                state = log.state
+        except Exception as error:
+            if (
+                not isinstance(error.__cause__, pymysql.MySQLError)
+                and "MySQL" not in str(error)
+                and "Lost" not in str(error)
+            ):
+                raise
+            state = "database away"
+        if state == "ready":
+            break
+        if time.monotonic() > deadline:
+            raise SystemExit(f"the log is still {state}")
+        time.sleep(0.3)
+    with unit_of_work():
+        kept = samples.read_whole(log)
+        raw = hashlib.sha256(uploads.whole(log)).hexdigest()
+    whole = read_recordings(content(), "long.csv")[0]
+    same = all(
+        np.array_equal(one.values, other.values)
+        for one, other in zip(kept.rasters[0].channels, whole.rasters[0].channels, strict=True)
+    )
+    print(json.dumps({"same": same, "rows": int(kept.rasters[0].time.size), "raw": raw == log.content_hash}))
+
+
+if __name__ == "__main__":
+    connect_to(Place.load())
+    {"make": make, "kill": lambda: kill(sys.argv[2], int(sys.argv[3])), "wait": lambda: wait(int(sys.argv[2]))}[
+        sys.argv[1]
+    ]()
