@@ -11,6 +11,7 @@ import numpy as np
 import polars as pl
 from scipy.stats import binned_statistic_2d
 
+from bench import collecting
 from uchiwa.core.bins import bin_samples
 from uchiwa.core.proposals.evidence import gather
 from uchiwa.core.proposals.fuel import airflow_table, fuel_proposal, proposal_from
@@ -120,7 +121,7 @@ def storage_rows() -> list[tuple[str, float, str]]:
 def main() -> None:
     """Print one table."""
     print(f"{'what':<46} {'median ms':>10}  against")
-    for rows in (bins_row, reading_row, fuel_rows, storage_rows):
+    for rows in (bins_row, reading_row, fuel_rows, storage_rows, collecting.rows):
         for words, milliseconds, ratio in rows():
             print(f"{words:<46} {milliseconds:>10.1f}  {ratio}")
 

@@ -65,6 +65,7 @@ _IDLE_RPM = (450.0, 1250.0)
 _CLOSED = 3.0
 _WIDE_OPEN = 85.0
 _SLOW_THROTTLE = 22.0
+_MOST_SHIFTS = 2000
 
 
 @dataclass(frozen=True, eq=False)
@@ -185,7 +186,7 @@ def _shifts(road: _Road) -> list[Drive]:
                 float(min(road.time[i] + 0.7, road.time[-1])),
                 f"{known[i - 1]:.0f} to {known[i]:.0f}",
             )
-            for i in at
+            for i in at[:_MOST_SHIFTS]
         ]
     speed = road.get("vehicle_speed")
     if speed is None:

@@ -11,6 +11,15 @@ _GAP_STEPS = 3.0
 _CLOCK_GRAIN_S = 1e-6
 
 
+def _even_step(time: FloatArray) -> float:
+    """The step of a time base whose steps are all alike to a microsecond, else 0."""
+    if time.size < 3:
+        return 0.0
+    step = float(time[-1] - time[0]) / (time.size - 1)
+    even = np.abs(time - (time[0] + step * np.arange(time.size))).max() < _CLOCK_GRAIN_S
+    return step if step > 0 and even else 0.0
+
+
 def rate(time: FloatArray, values: FloatArray, window: float = RATE_WINDOW_S) -> FloatArray:
     """Rate of change per second, as the difference across a centred window.
 
@@ -22,6 +31,14 @@ def rate(time: FloatArray, values: FloatArray, window: float = RATE_WINDOW_S) ->
     finite = np.isfinite(values)
     if int(finite.sum()) < 2:
         return np.full(time.shape, np.nan)
+    step = _even_step(time)
+    reach = round(window / 2 / step) if step else 0
+    if reach >= 1 and abs(reach * step - window / 2) < _CLOCK_GRAIN_S and finite.all() and time.size > 2 * reach:
+        changed = np.empty(time.shape)
+        changed[reach:-reach] = (values[2 * reach :] - values[: -2 * reach]) / (2 * reach * step)
+        changed[:reach] = (values[reach : 2 * reach] - values[0]) / (time[reach : 2 * reach] - time[0])
+        changed[-reach:] = (values[-1] - values[-2 * reach : -reach]) / (time[-1] - time[-2 * reach : -reach])
+        return changed
     ahead = np.minimum(time + window / 2, time[-1])
     behind = np.maximum(time - window / 2, time[0])
     known_time, known = time[finite], values[finite]
@@ -35,8 +52,14 @@ def smooth(time: FloatArray, values: FloatArray, window: float) -> FloatArray:
     finite = np.isfinite(values)
     sums = np.concatenate(([0.0], np.cumsum(np.where(finite, values, 0.0))))
     counts = np.concatenate(([0], np.cumsum(finite)))
-    first = np.searchsorted(time, time - window / 2, side="left")
-    last = np.searchsorted(time, time + window / 2, side="right")
+    step = _even_step(time)
+    if step:
+        reach = int((window / 2 + _CLOCK_GRAIN_S) / step)
+        place = np.arange(time.size)
+        first, last = np.maximum(place - reach, 0), np.minimum(place + reach, time.size - 1) + 1
+    else:
+        first = np.searchsorted(time, time - window / 2 - _CLOCK_GRAIN_S, side="left")
+        last = np.searchsorted(time, time + window / 2 + _CLOCK_GRAIN_S, side="right")
     number = counts[last] - counts[first]
     with np.errstate(invalid="ignore", divide="ignore"):
         mean: FloatArray = np.where(finite & (number > 0), (sums[last] - sums[first]) / number, np.nan)

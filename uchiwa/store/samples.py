@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from uchiwa.core.log import Channel, FloatArray, Log, Raster
 from uchiwa.store.database import unit_of_work
-from uchiwa.store.models import ChannelChunk, LogChannel, LogFile
+from uchiwa.store.models import ChannelChunk, LogChannel, LogFile, blob
 
 CHUNK = 65536
 TIME = "time"
@@ -83,7 +83,9 @@ def _packed_chunks(values: FloatArray) -> list[dict[str, object]]:
     for number in range(math.ceil(values.size / CHUNK)):
         part = values[number * CHUNK : (number + 1) * CHUNK]
         low, high = _extremes(part)
-        chunks.append({"position": number, "samples": part.size, "minimum": low, "maximum": high, "data": pack(part)})
+        chunks.append(
+            {"position": number, "samples": part.size, "minimum": low, "maximum": high, "data": blob(pack(part))}
+        )
     return chunks
 
 

@@ -5,7 +5,9 @@ from __future__ import annotations
 import hashlib
 import json
 import uuid
+from collections import deque
 from collections.abc import Iterator
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import asdict
 from datetime import timedelta
 from typing import BinaryIO
@@ -16,12 +18,14 @@ from uchiwa.core.errors import BadInput
 from uchiwa.core.log import Log
 from uchiwa.store.clock import now
 from uchiwa.store.database import unit_of_work
-from uchiwa.store.models import Job, LogChannel, LogFile, LogRawChunk, Round
+from uchiwa.store.models import Job, LogChannel, LogFile, LogRawChunk, Round, blob
 
 PIECE = 1 << 20
 LEASE = timedelta(seconds=15)
 RECEIVING, STORED, IMPORTING, READY, REFUSED = "receiving", "stored", "importing", "ready", "refused"
 _ZSTD = "zstd"
+_PACKERS = 2
+_AHEAD = 4
 _STALE_UPLOAD = timedelta(days=7)
 
 
@@ -33,19 +37,31 @@ class LeaseLostError(RuntimeError):
     """Another worker has taken over this import."""
 
 
+def _packed(piece: bytes) -> bytes:
+    return zstandard.ZstdCompressor(level=1).compress(piece)
+
+
 def _keep_piece(log: LogFile, position: int, piece: bytes) -> None:
-    packed = zstandard.ZstdCompressor(level=1).compress(piece)
-    LogRawChunk.insert(log=log, position=position, data=packed).execute()
+    LogRawChunk.insert(log=log, position=position, data=blob(_packed(piece))).execute()
 
 
 def receive(job: Job, round_: Round, name: str, stream: BinaryIO, *, by_customer: bool = False) -> tuple[LogFile, bool]:
     """Keep an upload's bytes; the log and whether it is new. A file that the job already has is not kept twice."""
     log = _begin(job, round_, name, "", by_customer=by_customer)
-    digest, size = hashlib.sha256(), 0
-    for position, piece in enumerate(iter(lambda: stream.read(PIECE), b"")):
-        _keep_piece(log, position, piece)
-        digest.update(piece)
-        size += len(piece)
+    digest, size, position = hashlib.sha256(), 0, 0
+    ahead: deque[Future[bytes]] = deque()
+    with ThreadPoolExecutor(_PACKERS) as pool:
+        while True:
+            piece = stream.read(PIECE)
+            if piece:
+                ahead.append(pool.submit(_packed, piece))
+                digest.update(piece)
+                size += len(piece)
+            if ahead and (not piece or len(ahead) > _AHEAD):
+                LogRawChunk.insert(log=log, position=position, data=blob(ahead.popleft().result())).execute()
+                position += 1
+            elif not piece:
+                break
     return _whole(log, digest.hexdigest(), size)
 
 

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import asdict
 from functools import partial
 
@@ -14,6 +16,7 @@ from uchiwa.core.car import CarFile
 from uchiwa.core.checks import Examined, Finding, examine
 from uchiwa.core.checks.thresholds import Thresholds
 from uchiwa.core.coverage import dwell
+from uchiwa.core.drives import Drive
 from uchiwa.core.errors import BadInput
 from uchiwa.core.log import FloatArray, Log
 from uchiwa.core.proposals.evidence import QUANTITIES, gather
@@ -26,6 +29,8 @@ from uchiwa.store import briefs, calibrations, drafts, findings, jobs, memory, s
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import Car, Job, LogFile, Round, Shop
 
+_MOST_DRIVES = 400
+
 
 def import_log(log_id: int) -> bool:
     """Import a file if nobody else does. Killed at any moment, it starts over when its lease has ended.
@@ -37,7 +42,7 @@ def import_log(log_id: int) -> bool:
     if log is None:
         return False
     try:
-        _import(log)
+        read_and_check(log)
     except uploads.LeaseLostError:
         return False
     except Exception:
@@ -52,7 +57,8 @@ def import_log(log_id: int) -> bool:
     return True
 
 
-def _import(log: LogFile) -> None:
+def read_and_check(log: LogFile) -> None:
+    """Read a claimed file, keep its samples, check it, and show it."""
     uploads.clear(log)
     uploads.progress(log, 3, "reading")
     try:
@@ -69,17 +75,23 @@ def _import(log: LogFile) -> None:
         return
     uploads.progress(log, 30, "keeping samples")
     rows = [log, *uploads.siblings(log, len(recordings) - 1)]
-    for number, (row, recording) in enumerate(zip(rows, recordings, strict=True)):
-        tell = partial(_tell, log, number, len(rows))
-        samples.write(row, recording, tell)
-    uploads.progress(log, 88, "checking")
-    for row, recording in zip(rows, recordings, strict=True):
-        surroundings.examine(row, recording)
+    with ThreadPoolExecutor(1) as beside:
+        examined = beside.submit(_examine_all, surroundings, rows, recordings)
+        for number, (row, recording) in enumerate(zip(rows, recordings, strict=True)):
+            samples.write(row, recording, partial(_tell, log, number, len(rows)))
+        uploads.progress(log, 88, "checking")
+        examined.result()
     with unit_of_work():
         uploads.progress(log, 97, "checking")
         for row, recording in zip(rows, recordings, strict=True):
             surroundings.keep(row, recording)
         uploads.show(rows)
+
+
+def _examine_all(surroundings: Surroundings, rows: list[LogFile], recordings: list[Log]) -> None:
+    """Runs beside the writing of samples, which mostly waits for the database."""
+    for row, recording in zip(rows, recordings, strict=True):
+        surroundings.examine(row, recording)
 
 
 def _tell(log: LogFile, number: int, of: int, done: float) -> None:
@@ -147,12 +159,27 @@ class Surroundings:
         header = memory.header_of(recording)
         findings.keep(log, found)
         facts = uploads.facts_of(recording, header)
-        facts["drives"] = json.dumps([asdict(drive) for drive in it.drives])
+        facts["drives"] = json.dumps(drives_as_data(it.drives))
         facts["verdicts"] = json.dumps([asdict(verdict) for verdict in verdicts], ensure_ascii=False)
         facts["dwell"] = json.dumps(np.round(seconds, 2).tolist()) if seconds is not None else ""
         if not log.decided:
             facts["accepted"] = blocking(found) is None
         LogFile.update(**facts).where(LogFile.id == log.id).execute()
+
+
+def drives_as_data(drives: Sequence[Drive]) -> list[dict[str, object]]:
+    """Drives as plain data; of each kind the longest few hundred, for a log can be two hours of town."""
+    kept = sorted(drives, key=lambda one: (one.kind, -one.seconds))
+    count: dict[str, int] = {}
+    result: list[Drive] = []
+    for one in kept:
+        count[one.kind] = count.get(one.kind, 0) + 1
+        if count[one.kind] <= _MOST_DRIVES:
+            result.append(one)
+    return [
+        {"kind": one.kind.value, "start": round(one.start, 3), "end": round(one.end, 3), "note": one.note}
+        for one in sorted(result, key=lambda one: one.start)
+    ]
 
 
 def dwell_of(stored: list[str], table: Table) -> FloatArray:

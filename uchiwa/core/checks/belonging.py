@@ -13,13 +13,14 @@ from uchiwa.core.coverage import Coverage, dwell
 from uchiwa.core.drives import DriveKind
 from uchiwa.core.errors import BadInput
 from uchiwa.core.gather import axis_values
-from uchiwa.core.log import BoolArray, FloatArray
+from uchiwa.core.log import BoolArray, FloatArray, IntArray
 from uchiwa.core.signal import held, rate
 from uchiwa.core.table import Table
 
 _NUMBER = re.compile(r"revision\s*(\d+)", re.IGNORECASE)
 _MOST = 0.8
 _LEAST_SAMPLES = 60
+_MOST_SAMPLES = 20_000
 
 
 def other_revision(it: Examined) -> Iterator[Finding]:
@@ -49,6 +50,7 @@ def _lookups(it: Examined) -> Iterator[str]:
     """Logged outputs against the calibration's own tables at the same operating points."""
     if it.calibration is None:
         return
+    even = _steady(it)
     for quantity, role, limit, relative in (
         ("lambda_target", "lambda_target", it.limits.lookup_lambda, True),
         ("spark_advance", "spark_advance", it.limits.lookup_spark, False),
@@ -59,29 +61,32 @@ def _lookups(it: Examined) -> Iterator[str]:
         if logged is None or not tables:
             continue
         table = tables[0]
-        steady = _steady(it) & np.isfinite(logged)
-        try:
-            expected = _looked_up(it, table)
-        except BadInput:
-            continue
+        steady = even & np.isfinite(logged)
         if quantity == "airflow":
             steady &= logged > 3.0
         retard = it.get("knock_retard")
         if retard is not None and quantity == "spark_advance":
             steady &= retard < 0.1
-        steady &= np.isfinite(expected)
-        if int(steady.sum()) < _LEAST_SAMPLES:
+        chosen = np.flatnonzero(steady)
+        chosen = chosen[:: max(1, chosen.size // _MOST_SAMPLES)]
+        try:
+            expected = _looked_up(it, table, chosen)
+        except BadInput:
             continue
-        error = (logged - expected)[steady]
+        chosen, expected = chosen[np.isfinite(expected)], expected[np.isfinite(expected)]
+        if chosen.size < _LEAST_SAMPLES:
+            continue
+        error = logged[chosen] - expected
         if relative:
-            error = error / expected[steady] * 100.0
+            error = error / expected * 100.0
         if float((np.abs(error) > limit).mean()) > _MOST:
             unit = "%" if relative else "°"
             yield f"{quantity} lies {np.median(error):+.1f} {unit} (median) from {table.title} at the same operating points."
 
 
-def _looked_up(it: Examined, table: Table) -> FloatArray:
-    signals = dict(it.signals)
+def _looked_up(it: Examined, table: Table, chosen: IntArray) -> FloatArray:
+    axes = {axis.quantity for axis in (table.x, table.y) if axis is not None}
+    signals = {quantity: values[chosen] for quantity, values in it.signals.items() if quantity in axes}
     x = axis_values(table.x, signals, it.log.name)
     return table.lookup(x, axis_values(table.y, signals, it.log.name) if table.y is not None else None)
 
