@@ -17,6 +17,7 @@ ROWS, COLUMNS = 1_000_000, 20
 _CHILD = """
 import json, resource, sys, threading, time
 sys.path.insert(0, {root!r})
+import uchiwa
 def resident():
     return int(open("/proc/self/statm").read().split()[1]) * resource.getpagesize()
 peak, over = 0, False

@@ -109,7 +109,7 @@ def _cold_start(road: _Road) -> list[Drive]:
     running = np.flatnonzero(road.speed > _RUNNING_RPM)
     if running.size == 0 or not coolant[0] < _COLD_START_BELOW:
         return []
-    left = np.flatnonzero(_moving(road) & (road.time > road.time[running[0]]))
+    left = np.flatnonzero(_moving(road) & ~_closed(road) & (road.time > road.time[running[0]]))
     end = road.time[left[0]] if left.size else road.time[-1]
     end = min(float(end), float(road.time[running[0]]) + _COLD_START_LASTS)
     return [Drive(DriveKind.COLD_START, float(road.time[0]), end, f"from {coolant[0]:.0f} °C")]

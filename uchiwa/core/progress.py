@@ -69,7 +69,7 @@ def next_station(facts: RoundFacts) -> Station:
     if facts.frozen:
         return Station.RETURN
     if not facts.logs_ready:
-        anything = facts.briefed or facts.logs_reading or facts.logs_refused or facts.logs_unfit
+        anything = facts.briefed or facts.number > 1 or facts.logs_reading or facts.logs_refused or facts.logs_unfit
         return Station.LOGS if anything else Station.BRIEF
     return Station.REVIEW if facts.taken else Station.FUEL
 
@@ -124,8 +124,8 @@ def whose_move(facts: RoundFacts, *, closed: bool) -> tuple[Move, str]:
         return Move.YOURS, f"{_logs(facts.logs_reading)} being read"
     if facts.logs_refused:
         return Move.YOURS, "The log cannot be used"
-    if not facts.briefed:
-        return Move.YOURS, "The brief is to be sent"
     if facts.number > 1:
         return Move.THEIRS, f"Revision {facts.number - 1} sent, nothing recorded with it yet"
+    if not facts.briefed:
+        return Move.YOURS, "The brief is to be sent"
     return Move.THEIRS, "Nothing recorded yet"

@@ -6,6 +6,7 @@ import json
 import math
 from collections.abc import Callable, Collection
 from concurrent.futures import ThreadPoolExecutor
+from itertools import islice
 from types import MappingProxyType
 from typing import Any, TypeAlias
 
@@ -25,6 +26,7 @@ _ZSTD_MARK = 0x28  # the first byte of chunks from before there was a leading by
 _MOST_DIGITS = 4
 _LARGEST = 1e9
 _PACKERS = 2
+_TOGETHER = 4
 IntArray32: TypeAlias = NDArray[np.int32]
 
 
@@ -113,12 +115,12 @@ def _keep_channel(log: LogFile, raster: int, position: int, channel: Channel, ch
 
 
 def write(log: LogFile, recording: Log, tell: Callable[[float], None] = lambda _: None) -> None:
-    """Keep a recording's samples, in place of any that were there: each channel in a transaction of its own.
+    """Keep a recording's samples, in place of any that were there: a few channels to a transaction.
 
     Args:
         log: not shown to anybody until its state says so.
         recording: with canonical units.
-        tell: called after each channel with the share that is done.
+        tell: called after each transaction with the share that is done.
     """
     with unit_of_work():
         LogChannel.delete().where(LogChannel.log == log).execute()
@@ -131,10 +133,12 @@ def write(log: LogFile, recording: Log, tell: Callable[[float], None] = lambda _
     ]
     with ThreadPoolExecutor(_PACKERS) as pool:
         packed = pool.map(_packed_chunks, (channel.values for _, _, channel in wanted))
-        for done, ((number, position, channel), chunks) in enumerate(zip(wanted, packed, strict=True), start=1):
+        pairs = zip(wanted, packed, strict=True)
+        for first in range(0, len(wanted), _TOGETHER):
             with unit_of_work():
-                _keep_channel(log, number, position, channel, chunks)
-            tell(done / len(wanted))
+                for (number, position, channel), chunks in islice(pairs, _TOGETHER):
+                    _keep_channel(log, number, position, channel, chunks)
+            tell(min(1.0, (first + _TOGETHER) / len(wanted)))
 
 
 def read(logs: Collection[LogFile], quantities: Collection[str]) -> list[Log]:

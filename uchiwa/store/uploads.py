@@ -13,6 +13,7 @@ from datetime import timedelta
 from typing import BinaryIO
 
 import zstandard
+from peewee import Function
 
 from uchiwa.core.errors import BadInput
 from uchiwa.core.log import Log
@@ -37,28 +38,28 @@ class LeaseLostError(RuntimeError):
     """Another worker has taken over this import."""
 
 
-def _packed(piece: bytes) -> bytes:
-    return zstandard.ZstdCompressor(level=1).compress(piece)
+def _packed(piece: bytes) -> Function:
+    return blob(zstandard.ZstdCompressor(level=1).compress(piece))
 
 
 def _keep_piece(log: LogFile, position: int, piece: bytes) -> None:
-    LogRawChunk.insert(log=log, position=position, data=blob(_packed(piece))).execute()
+    LogRawChunk.insert(log=log, position=position, data=_packed(piece)).execute()
 
 
 def receive(job: Job, round_: Round, name: str, stream: BinaryIO, *, by_customer: bool = False) -> tuple[LogFile, bool]:
     """Keep an upload's bytes; the log and whether it is new. A file that the job already has is not kept twice."""
     log = _begin(job, round_, name, "", by_customer=by_customer)
     digest, size, position = hashlib.sha256(), 0, 0
-    ahead: deque[Future[bytes]] = deque()
-    with ThreadPoolExecutor(_PACKERS) as pool:
+    ahead: deque[Future[Function]] = deque()
+    with ThreadPoolExecutor(_PACKERS) as pool, ThreadPoolExecutor(1) as hashing:
         while True:
             piece = stream.read(PIECE)
             if piece:
                 ahead.append(pool.submit(_packed, piece))
-                digest.update(piece)
+                hashing.submit(digest.update, piece)
                 size += len(piece)
             if ahead and (not piece or len(ahead) > _AHEAD):
-                LogRawChunk.insert(log=log, position=position, data=blob(ahead.popleft().result())).execute()
+                LogRawChunk.insert(log=log, position=position, data=ahead.popleft().result()).execute()
                 position += 1
             elif not piece:
                 break

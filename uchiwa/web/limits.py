@@ -67,7 +67,7 @@ class GuardMiddleware:
                 started = True
                 headers = MutableHeaders(scope=message)
                 for name, value in HEADERS.items():
-                    headers[name] = value
+                    headers.setdefault(name, value)
                 if not path.startswith("/static/"):
                     headers["cache-control"] = "no-store"
             await send(message)

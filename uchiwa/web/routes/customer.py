@@ -6,7 +6,7 @@ import io
 import json
 from typing import Annotated
 
-from fastapi import APIRouter, Body, Form, HTTPException, Request, UploadFile
+from fastapi import APIRouter, Body, Depends, Form, HTTPException, Request, UploadFile
 from fastapi.responses import JSONResponse, PlainTextResponse, RedirectResponse, Response
 
 from uchiwa.core.brief import LAW
@@ -37,11 +37,15 @@ def _opened(request: Request, token: str) -> tuple[Job, Round]:
     try:
         with unit_of_work():
             job = links.open_job(token, address)
+            found = (job, store.rounds(job)[-1]) if job is not None else None
     except links.TooManyGuessesError:
         raise HTTPException(429, "Too many unknown links. Wait ten minutes, then try again.") from None
-    if job is None:
+    if found is None:
         raise HTTPException(404)
-    return job, store.rounds(job)[-1]
+    return found
+
+
+Opened = Annotated[tuple[Job, Round], Depends(_opened)]
 
 
 def _private(answer: Response) -> Response:
@@ -51,10 +55,10 @@ def _private(answer: Response) -> Response:
 
 
 @router.get(_HERE)
-def page(request: Request, token: str) -> Response:
+def page(request: Request, opened: Opened, token: str) -> Response:
     """The page, or, for its script, the part that follows the logs."""
+    job, round_ = opened
     with unit_of_work():
-        job, round_ = _opened(request, token)
         state = collected(job, round_)
         tuner = User.select().where(User.shop == job.shop_id).order_by(User.id).first()
         revision = drafts.revision(job, round_.number - 1)
@@ -79,17 +83,16 @@ def page(request: Request, token: str) -> Response:
 
 
 @router.get(_HERE + "/pieces")
-def arrived(request: Request, token: str, name: str, size: int, changed: str = "") -> Response:
+def arrived(opened: Opened, name: str, size: int, changed: str = "") -> Response:
     """How much of a file is here already, so that sending it again goes on from there."""
+    job, round_ = opened
     with unit_of_work():
-        job, round_ = _opened(request, token)
         return _private(pieces.arrived(job, round_, name, size, changed))
 
 
 @router.post(_HERE + "/pieces", dependencies=[FromOurForm])
 def piece(
-    request: Request,
-    token: str,
+    opened: Opened,
     name: str,
     size: int,
     start: int,
@@ -97,18 +100,17 @@ def piece(
     changed: str = "",
 ) -> Response:
     """Keep the next piece of a file."""
-    with unit_of_work():
-        job, round_ = _opened(request, token)
+    job, round_ = opened
     return _private(pieces.take_piece(job, round_, body, name, size, changed, start, by_customer=True))
 
 
 @router.post(_HERE + "/logs/upload", dependencies=[FromOurForm])
-def upload(request: Request, token: str, files: list[UploadFile]) -> Response:
+def upload(request: Request, opened: Opened, token: str, files: list[UploadFile]) -> Response:
     """Keep whole files, for browsers without script."""
     fresh: list[int] = []
     said: list[str] = []
+    job, round_ = opened
     with unit_of_work():
-        job, round_ = _opened(request, token)
         for file in files:
             if not file.filename:
                 continue
@@ -126,19 +128,19 @@ def upload(request: Request, token: str, files: list[UploadFile]) -> Response:
 
 
 @router.post(_HERE + "/message", dependencies=[FromOurForm])
-def message(request: Request, token: str, text: Annotated[str, Form(max_length=2000)] = "") -> Response:
+def message(opened: Opened, token: str, text: Annotated[str, Form(max_length=2000)] = "") -> Response:
     """Write to the tuner."""
+    job, round_ = opened
     with unit_of_work():
-        job, _ = _opened(request, token)
         messages.write(job, text, None)
     return _private(RedirectResponse(f"/c/{token}#messages", 303))
 
 
 @router.get(_HERE + "/revision.json")
-def revision(request: Request, token: str) -> Response:
+def revision(opened: Opened) -> Response:
     """The latest calibration that was returned."""
+    job, round_ = opened
     with unit_of_work():
-        job, round_ = _opened(request, token)
         found = drafts.revision(job, round_.number - 1)
         if found is None or found.number == 0:
             raise HTTPException(404)
@@ -148,10 +150,10 @@ def revision(request: Request, token: str) -> Response:
 
 
 @router.get(_HERE + "/channels.txt")
-def channels(request: Request, token: str) -> Response:
+def channels(opened: Opened) -> Response:
     """The channels to record, as plain text to take to the logger."""
+    job, round_ = opened
     with unit_of_work():
-        job, round_ = _opened(request, token)
         state = collected(job, round_)
     lines = [f"{ask.title} ({ask.quantity})" for ask in state.brief.asked] if state.brief is not None else []
     return _private(PlainTextResponse("\n".join(lines) + "\n"))
@@ -159,11 +161,11 @@ def channels(request: Request, token: str) -> Response:
 
 @router.post(_HERE + "/stand-in", dependencies=[FromOurForm])
 def stand_in(
-    request: Request, token: str, drive: Annotated[str, Form()], way: Annotated[str, Form()] = "asked"
+    request: Request, opened: Opened, token: str, drive: Annotated[str, Form()], way: Annotated[str, Form()] = "asked"
 ) -> Response:
     """In the demo, let the stand-in car perform a drive of the brief and upload its log."""
+    job, round_ = opened
     with unit_of_work():
-        job, round_ = _opened(request, token)
         car = standin_of(job)
         if car is None or not getattr(request.app.state, "demo", False):
             raise HTTPException(404)
