@@ -66,8 +66,17 @@ def take_all(page: Page) -> None:
     picture(page, "new-job")
     page.goto(first)
     picture(page, "job")
-    page.goto(f"{first}/rounds/3/logs")
+    wren = job_path(page, "Haddad")
+    page.goto(f"{wren}/rounds/2/logs")
     picture(page, "logs")
+    page.goto(f"{wren}/car")
+    picture(page, "car")
+    page.goto("/shop/checks")
+    picture(page, "checks")
+    page.goto(f"{wren}/rounds/2/brief")
+    picture(page, "brief")
+    page.get_by_role("button", name="Make the link").click()
+    take_phone(page, page.get_by_label("The link", exact=True).input_value())
     page.goto(f"{job_path(page, 'Wilk')}/rounds/1/logs")
     picture(page, "logs-refused")
     page.goto(f"{job_path(page, 'Lindqvist')}/rounds/1/fuel")
@@ -88,6 +97,16 @@ def take_all(page: Page) -> None:
     picture(page, "fuel-night")
     page.goto("/")
     picture(page, "home-night")
+
+
+def take_phone(page: Page, link: str) -> None:
+    """The customer's page as a phone shows it."""
+    browser = page.context.browser
+    assert browser is not None
+    phone = browser.new_context(viewport={"width": 390, "height": 844}, color_scheme="light").new_page()
+    phone.goto(link)
+    picture(phone, "phone")
+    phone.context.close()
 
 
 def main() -> None:

@@ -10,6 +10,9 @@ from typing import Any
 import click
 import numpy as np
 
+from uchiwa.core.car import CarFile
+from uchiwa.core.checks import Examined, examine
+from uchiwa.core.drives import TITLES, DriveKind
 from uchiwa.core.errors import BadInput
 from uchiwa.core.gather import gather_formula
 from uchiwa.core.interchange import calibration_json
@@ -20,6 +23,7 @@ from uchiwa.core.proposals.report import report as report_of
 from uchiwa.core.readers import check_size, read_log
 from uchiwa.core.review import difference, signed
 from uchiwa.core.table import Calibration
+from uchiwa.core.writers import write_log
 
 BAD_INPUT = 2
 FAILURE = 1
@@ -67,9 +71,18 @@ def uchiwa() -> None:
 @uchiwa.command()
 @click.argument("file")
 @click.option("--json", "as_json", is_flag=True, help="Machine-readable output.")
-def log(file: str, as_json: bool) -> None:
-    """Channels, quantities, units and rates of a log."""
-    recording = _log(file)
+@click.option("--car", "car_path", help="Car file (JSON): fuel, sensors, banks.")
+@click.option("--calibration", "calibration_path", help="Calibration JSON it should have been recorded with.")
+@click.option("--export", "export_path", help="Write it with canonical units, as .csv, .parquet or .mf4.")
+def log(file: str, as_json: bool, car_path: str | None, calibration_path: str | None, export_path: str | None) -> None:
+    """Channels, quantities, units, rates, drives and findings of a log."""
+    car = CarFile.read(_plain(car_path)) if car_path else CarFile()
+    recording = read_log(_bytes(file), Path(file).name, car.knowledge())
+    if export_path:
+        _export(recording, export_path)
+    expected = _calibration(calibration_path) if calibration_path else None
+    examined = Examined(recording, car, calibration=expected)
+    found = examine(examined)
     rows = [
         {
             "name": channel.name,
@@ -79,6 +92,7 @@ def log(file: str, as_json: bool) -> None:
             "rate_hz": round(raster.rate, 3),
             "minimum": _finite(float(np.fmin.reduce(channel.values, initial=np.nan))),
             "maximum": _finite(float(np.fmax.reduce(channel.values, initial=np.nan))),
+            "confidence": channel.confidence,
             "reason": channel.reason,
         }
         for raster in recording.rasters
@@ -91,7 +105,15 @@ def log(file: str, as_json: bool) -> None:
                 "duration_s": round(recording.duration, 3),
                 "notes": dict(recording.notes),
                 "channels": rows,
-                "findings": [],
+                "repairs": [repair.said for repair in recording.repairs],
+                "drives": [
+                    {"kind": one.kind.value, "start": one.start, "end": one.end, "note": one.note}
+                    for one in examined.drives
+                ],
+                "findings": [
+                    {"rule": one.rule, "severity": one.severity.value, "customer": one.customer, "tuner": one.tuner}
+                    for one in found
+                ],
             }
         )
         return
@@ -101,6 +123,32 @@ def log(file: str, as_json: bool) -> None:
     for row in rows:
         quantity = row["quantity"] or "—"
         click.echo(f"  {row['name']:<26} {quantity:<24} {row['unit']:<6} {row['rate_hz']:>6g} Hz  {row['reason']}")
+    for repair in recording.repairs:
+        click.echo(f"  read: {repair.said}")
+    main = [one for one in examined.drives if one.kind not in (DriveKind.GEAR_SHIFT, DriveKind.COAST_DOWN)]
+    for one in main:
+        click.echo(f"  {TITLES[one.kind]:<16} {one.start:8.1f} to {one.end:8.1f} s  {one.note}")
+    for finding in found:
+        click.echo(f"  {finding.severity.value}: {finding.tuner}")
+    if not found:
+        click.echo("  Nothing wrong was found.")
+
+
+def _plain(path: str) -> Any:
+    try:
+        return json.loads(_bytes(path))
+    except ValueError as error:
+        raise BadInput("it is not JSON", where=path, advice="check the file") from error
+
+
+def _export(recording: Log, path: str) -> None:
+    data = write_log(recording, Path(path).suffix.removeprefix("."))
+    try:
+        Path(path).write_bytes(data)
+    except OSError as error:
+        raise BadInput(
+            f"the file cannot be written ({error.strerror})", where=path, advice="check its folder"
+        ) from error
 
 
 def _finite(value: float | None) -> float | None:
@@ -271,20 +319,22 @@ def standin() -> None:
 @click.option("--car", "car_name", default="corvid-pike", show_default=True)
 @click.option("--calibration", "calibration_path", help="What the car's controller runs; by default its own.")
 @click.option(
-    "--drive", "drive_name", required=True, help="warm_idle, steady_cruise, roll_on, full_load_pull, mixed_road"
+    "--drive",
+    "drive_name",
+    required=True,
+    help="cold_start, warm_idle, steady_cruise, roll_on, full_load_pull, mixed_road",
 )
 @click.option("--seed", type=click.IntRange(0), default=1, show_default=True)
 @click.option("--out", required=True, help="Where the log goes.")
 def drive(car_name: str, calibration_path: str | None, drive_name: str, seed: int, out: str) -> None:
-    """Drive a stand-in car and write its log."""
+    """Drive a stand-in car and write its log as the car's own logger does."""
     from uchiwa.standin.cars import car_named
-    from uchiwa.standin.logger import write_delimited
     from uchiwa.standin.simulate import simulate
 
     car = car_named(car_name)
     flashed = _calibration(calibration_path) if calibration_path else car.base()
     recording = simulate(car, flashed, drive_name, seed)
-    _write(out, write_delimited(recording))
+    Path(out).write_bytes(car.logger.write(recording))
     click.echo(f"{out}: {recording.duration:.0f} s of {drive_name} in the {car.title}")
 
 

@@ -201,7 +201,7 @@ def test_a_log_can_be_dropped(page: Page, scene):
         log_text(),
     )
     page.locator(".drop").dispatch_event("drop", {"dataTransfer": again})
-    expect(page.get_by_role("status")).to_contain_text("again.csv is the same file as dropped.csv")
+    expect(page.locator(".sending")).to_contain_text("again.csv is the same file as dropped.csv")
     page.get_by_role("button", name="leave out").click()
     expect(page.locator(".log-table")).to_contain_text("left out")
     page.goto(f"/jobs/{scene.job.id}/rounds/1/fuel")

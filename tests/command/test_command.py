@@ -82,6 +82,36 @@ def test_bad_input_is_one_line_and_exit_2(folder, arguments, said):
     assert not (folder / "x.json").exists()
 
 
+def test_log_tells_drives_and_findings_and_exports(folder):
+    run(
+        "standin",
+        "drive",
+        "--car",
+        "bramble-wren",
+        "--drive",
+        "full_load_pull",
+        "--seed",
+        "3",
+        "--out",
+        "pull.txt",
+        cwd=folder,
+    )
+    (folder / "car.json").write_text('{"fuel": "flex", "aspiration": "supercharger"}')
+    done = run("log", "pull.txt", "--car", "car.json", "--json", "--export", "pull.mf4", cwd=folder)
+    assert done.returncode == 0, done.stderr
+    told = json.loads(done.stdout)
+    assert "pull" in {one["kind"] for one in told["drives"]}
+    assert told["findings"] == []
+    again = json.loads(run("log", "pull.mf4", "--json", cwd=folder).stdout)
+    assert {one["quantity"] for one in again["channels"]} == {one["quantity"] for one in told["channels"]}
+    spoiled = (folder / "road.csv").read_text().replace(",90,", ",31,")
+    (folder / "cold.csv").write_text(spoiled)
+    assert "critical: Coolant 31 to 31 °C" in run("log", "cold.csv", cwd=folder).stdout
+    wrong = run("log", "road.csv", "--export", "road.xyz", cwd=folder)
+    assert wrong.returncode == 2
+    assert "logs are not written as “xyz”" in wrong.stderr
+
+
 def test_log_lists_channels(folder):
     done = run("log", "road.csv", "--json", cwd=folder)
     data = json.loads(done.stdout)

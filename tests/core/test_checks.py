@@ -81,7 +81,7 @@ def test_clean_logs_yield_nothing(car: str, drive: str):
 
 
 def test_the_base_calibration_of_a_first_round_is_no_reason_to_refuse_a_log():
-    for car in CARS:
+    for car in CARS[1:]:
         stand_in = car_named(car)
         base = stand_in.base()
         table = (base.by_role("volumetric_efficiency") or base.by_role("maf_curve"))[0]

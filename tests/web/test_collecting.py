@@ -145,6 +145,17 @@ def test_pieces_go_on_where_they_broke_off(client, customer):
     assert "already here" in again.json()["said"]
 
 
+def test_a_customer_cannot_flood_the_shop(client, customer, monkeypatch):
+    monkeypatch.setattr(uploads, "HOURLY", 1)
+    for number in (1, 2):
+        client.send_form(f"{customer}/logs/upload", files={"files": (f"{number}.csv", log_text(number))})
+    with unit_of_work():
+        assert LogFile.select().count() == 1
+    headers = {"x-csrf": client.token, "content-type": "application/octet-stream"}
+    where = {"name": "a.csv", "size": 4, "start": 0}
+    assert client.post(f"{customer}/pieces", params=where, content=b"abcd", headers=headers).status_code == 429
+
+
 def test_links_end_and_are_renewed(client, path, customer):
     client.send_form(f"{path}/brief/link", {"what": "make"})
     renewed = re.search(r"http://[^\"]+(/c/[\w-]+)", client.get(f"{path}/brief").text)[1]

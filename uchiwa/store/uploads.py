@@ -27,6 +27,7 @@ RECEIVING, STORED, IMPORTING, READY, REFUSED = "receiving", "stored", "importing
 _ZSTD = "zstd"
 _PACKERS = 2
 _AHEAD = 4
+HOURLY = 120
 _STALE_UPLOAD = timedelta(days=7)
 
 
@@ -92,6 +93,12 @@ def _whole(log: LogFile, digest: str, size: int) -> tuple[LogFile, bool]:
     log.content_hash, log.size, log.state, log.upload_key = digest, size, STORED, ""
     log.save()
     return log, True
+
+
+def too_many(job: Job) -> bool:
+    """Whether a job's customer has sent more logs within the last hour than anybody drives."""
+    hour = now() - timedelta(hours=1)
+    return LogFile.select().where(LogFile.job == job, LogFile.by_customer, LogFile.uploaded_at > hour).count() >= HOURLY
 
 
 def received(job: Job, round_: Round, key: str) -> int:

@@ -33,6 +33,9 @@ def take_piece(
         said = f"{name} is larger than {TOTAL_LIMIT_BYTES / 1e6:.0f} MB. Record one drive to a file, and send it again."
         return JSONResponse({"said": said}, 413)
     with unit_of_work():
+        if by_customer and start == 0 and uploads.too_many(job):
+            said = f"More than {uploads.HOURLY} logs came within an hour. Please wait a little, then send the next."
+            return JSONResponse({"said": said}, 429)
         log, new = uploads.receive_piece(
             job, round_, upload_key(name, size, changed), name, start, size, piece, by_customer=by_customer
         )

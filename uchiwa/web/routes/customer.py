@@ -114,6 +114,9 @@ def upload(request: Request, opened: Opened, token: str, files: list[UploadFile]
         for file in files:
             if not file.filename:
                 continue
+            if uploads.too_many(job):
+                said.append(f"More than {uploads.HOURLY} logs came within an hour. Please wait a little.")
+                break
             log, new = uploads.receive(job, round_, file.filename, file.file, by_customer=True)
             if new:
                 fresh.append(log.id)
@@ -130,7 +133,7 @@ def upload(request: Request, opened: Opened, token: str, files: list[UploadFile]
 @router.post(_HERE + "/message", dependencies=[FromOurForm])
 def message(opened: Opened, token: str, text: Annotated[str, Form(max_length=2000)] = "") -> Response:
     """Write to the tuner."""
-    job, round_ = opened
+    job, _ = opened
     with unit_of_work():
         messages.write(job, text, None)
     return _private(RedirectResponse(f"/c/{token}#messages", 303))
