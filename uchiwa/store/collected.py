@@ -53,6 +53,7 @@ class Collected:
         found: findings by log id.
         items: the drives of the brief and how they stand.
         coverage: of the cells that the cruise is to visit, or None.
+        replaced: ids of logs that were to be recorded again, and have been.
     """
 
     brief: Brief | None
@@ -60,6 +61,7 @@ class Collected:
     found: dict[int, list[Finding]]
     items: tuple[Item, ...]
     coverage: Coverage | None
+    replaced: frozenset[int] = frozenset()
 
 
 def collected(job: Job, round_: Round) -> Collected:
@@ -67,9 +69,16 @@ def collected(job: Job, round_: Round) -> Collected:
     brief = briefs.of_round(round_)
     logs = list(LogFile.select().where(LogFile.round == round_, LogFile.state != RECEIVING).order_by(LogFile.id))
     ready = [log for log in logs if log.state == READY]
-    items = checklist(brief, [verdicts_of(log) for log in ready]) if brief is not None else ()
+    verdicts = {log.id: verdicts_of(log) for log in ready}
+    items = checklist(brief, list(verdicts.values())) if brief is not None else ()
+    newest = {one.kind: number for number, own in verdicts.items() for one in own if one.met}
+    replaced = frozenset(
+        number
+        for number, own in verdicts.items()
+        if own and not any(one.met for one in own) and all(newest.get(one.kind, 0) > number for one in own)
+    )
     table = briefs.table_under_work(job, round_)
-    return Collected(brief, logs, findings.of_logs(ready), items, _coverage(brief, table, ready))
+    return Collected(brief, logs, findings.of_logs(ready), items, _coverage(brief, table, ready), replaced)
 
 
 def _coverage(brief: Brief | None, table: Table | None, ready: list[LogFile]) -> Coverage | None:

@@ -107,6 +107,9 @@ def _page(
         "pressure_text": typed.get("pressure_points", _written(file.pressure_points)),
         "volt_logs": _volt_logs(job),
         "idle": idle_cell(job),
+        "reading": LogFile.select()
+        .where(LogFile.job == job, LogFile.state.in_((uploads.STORED, uploads.IMPORTING)))
+        .exists(),
     }
     return render(request, "car.html", user, status=400 if problem else 200, **values)
 

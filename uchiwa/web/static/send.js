@@ -77,6 +77,7 @@ document.addEventListener("alpine:init", () => {
     async refresh() {
       const piece = await fetchPiece(this.$root.dataset.address, { fragment: "state" });
       this.$refs.state.innerHTML = piece;
+      document.querySelector(".phone-head p").textContent = this.$refs.state.querySelector("#state").dataset.head;
       this.follow();
     },
     follow() {
