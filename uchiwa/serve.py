@@ -69,7 +69,7 @@ def _load_demo() -> None:
     from uchiwa import demo
 
     if not demo.loaded():
-        click.echo("Driving the stand-in cars for the demo data, about half a minute …")
+        click.echo("Driving the stand-in cars for the demo data, about a minute …")
         demo.load()
     click.echo(f"Sign in with {demo.EMAIL} and the password {demo.PASSWORD}")
 

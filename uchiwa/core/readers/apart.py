@@ -6,6 +6,7 @@ The children are forked from a server process that has the readers loaded, and n
 from __future__ import annotations
 
 import multiprocessing
+import os
 import resource
 from collections.abc import Callable
 from functools import cache
@@ -34,6 +35,8 @@ def _child(pipe: Connection, read: Callable[[bytes], Any], size: int) -> None:
     data = pipe.recv_bytes()
     resource.setrlimit(resource.RLIMIT_AS, (most, most))
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+    # Each thread of a pool takes address space; on a machine of many cores a pool for all of them would take it all.
+    os.environ["POLARS_MAX_THREADS"] = "2"
     try:
         answer: tuple[str, Any] = ("found", read(data))
     except BadInput as error:
