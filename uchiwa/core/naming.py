@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import unicodedata
 from dataclasses import dataclass
 from functools import lru_cache
 
@@ -141,9 +142,10 @@ _AFTER_CATALYST = re.compile(r"\b(?:s2|b1s2|b2s2|sensor 2|post cat|after cat\w*|
 
 
 def plain_name(name: str) -> str:
-    """A name without case, punctuation or doubled spaces, so that spellings of one name compare equal."""
+    """A name without case, accents, punctuation or doubled spaces, so that spellings of one name compare equal."""
     apart = re.sub(r"(?<=[a-z])(?=[A-Z])", " ", name)
-    return " ".join(re.sub(r"[^a-z0-9λäöüßéè]+", " ", apart.lower()).split())
+    bare = "".join(letter for letter in unicodedata.normalize("NFKD", apart) if not unicodedata.combining(letter))
+    return " ".join(re.sub(r"[^a-z0-9λß]+", " ", bare.lower()).split())
 
 
 def _words(plain: str) -> frozenset[str]:

@@ -115,21 +115,10 @@ def _pike_spark(speed: float, pressure: float) -> float:
 
 def pike_base() -> Calibration:
     """The calibration that the Corvid Pike arrives with: a plausible table for another engine of its size."""
-    warm_axis = _axis("coolant_temperature", "degC", (-20, 0, 20, 40, 60, 80))
-    warmup = Table(
-        "warmup", "Warm-up factor", "warmup_factor", "%", warm_axis, None,
-        frozen([152.0, 136.0, 122.0, 112.0, 104.0, 100.0]), 100.0, 250.0, 1,
-    )  # fmt: skip
     return Calibration(
         "corvid-pike",
         "Corvid Pike 2.0 turbo, as delivered",
-        (
-            Constant("displacement", "displacement", 1.998, "L"),
-            Constant("cylinders", "cylinders", 4, "1"),
-            Constant("stoichiometric_ratio", "stoichiometric_ratio", 14.7, "1"),
-            Constant("injector_flow", "injector_flow", 6.9, "g/s"),
-            Constant("injector_dead_time", "injector_dead_time", 0.85, "ms"),
-        ),
+        _constants(1.998, 4, 14.7, 6.9),
         (
             _over_speed_and_pressure(
                 "ve_main", "Volumetric efficiency", "volumetric_efficiency", "%",
@@ -141,7 +130,7 @@ def pike_base() -> Calibration:
             _over_speed_and_pressure(
                 "spark_main", "Spark advance", "spark_advance", "deg", _pike_spark, decimals=1, limits=(-10.0, 50.0),
             ),
-            warmup,
+            _warmup(),
         ),
     )  # fmt: skip
 
