@@ -5,7 +5,7 @@ import pytest
 
 from tests.conftest import make_table
 from uchiwa.core.acceptance import judge
-from uchiwa.core.brief import MUST, Brief, cut, fitted, propose_brief
+from uchiwa.core.brief import MUST, Brief
 from uchiwa.core.car import CarFile
 from uchiwa.core.checklist import Tick, checklist
 from uchiwa.core.checks import Examined, examine
@@ -13,6 +13,7 @@ from uchiwa.core.coverage import Coverage, cruise_cells, dwell
 from uchiwa.core.drives import DriveKind
 from uchiwa.core.errors import BadInput
 from uchiwa.core.readers import read_log
+from uchiwa.core.standard_brief import cut, fitted, propose_brief
 from uchiwa.standin.cars import CARS, calibrated, car_named
 from uchiwa.standin.defects import changed, rows
 from uchiwa.standin.simulate import simulate

@@ -6,10 +6,10 @@ from functools import cache
 
 import pytest
 
-from uchiwa.core.brief import propose_brief
 from uchiwa.core.checks import CHECKS, Examined, Finding, Severity, examine
 from uchiwa.core.log import Log
 from uchiwa.core.readers import read_log
+from uchiwa.core.standard_brief import propose_brief
 from uchiwa.core.table import Calibration, Table
 from uchiwa.standin.cars import calibrated, car_named
 from uchiwa.standin.defects import DEFECTS, Defect

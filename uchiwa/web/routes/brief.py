@@ -8,10 +8,11 @@ from fastapi import APIRouter, Form, HTTPException, Request
 from fastapi.responses import RedirectResponse, Response
 from starlette.datastructures import FormData
 
-from uchiwa.core.brief import LAW, PURPOSES, Acceptance, Brief, DriveAsk, fitted
+from uchiwa.core.brief import LAW, PURPOSES, Acceptance, Brief, DriveAsk
 from uchiwa.core.car import CarFile
 from uchiwa.core.errors import BadInput
 from uchiwa.core.progress import Station
+from uchiwa.core.standard_brief import fitted
 from uchiwa.store import briefs, links, messages, uploads
 from uchiwa.store import jobs as store
 from uchiwa.store.collected import collected
