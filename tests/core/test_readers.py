@@ -1,6 +1,6 @@
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from tests.conftest import make_log
@@ -111,6 +111,7 @@ def test_what_the_standin_logger_writes_reads_back(rows):
 
 
 @settings(max_examples=150)
+@example(b'\x1a"', 61)
 @given(st.binary(max_size=400), st.integers(0, 70))
 def test_mutated_files_give_a_log_or_one_sentence(noise, at):
     data = GOOD.encode()[:at] + noise + GOOD.encode()[at:]

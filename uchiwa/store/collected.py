@@ -13,6 +13,7 @@ from uchiwa.core.checklist import Item, checklist
 from uchiwa.core.checks.finding import Finding
 from uchiwa.core.coverage import Coverage
 from uchiwa.core.drives import TITLES, Drive, DriveKind
+from uchiwa.core.log import FloatArray
 from uchiwa.core.table import Table
 from uchiwa.store import briefs, findings
 from uchiwa.store.models import Job, LogFile, Round
@@ -87,10 +88,16 @@ def _coverage(brief: Brief | None, table: Table | None, ready: list[LogFile]) ->
     ask = next((one for one in brief.to_drive if one.acceptance.cells), None)
     if ask is None:
         return None
+    total = dwell_of([log.dwell for log in ready if log.accepted], table)
+    return Coverage(table, ask.acceptance.cells, total, ask.acceptance.cell_seconds)
+
+
+def dwell_of(stored: list[str], table: Table) -> FloatArray:
+    """The sum of stored dwell grids that have a table's shape; shape (rows, columns)."""
     total = np.zeros(table.shape)
-    for log in ready:
-        if log.dwell and log.accepted:
-            grid = np.array(json.loads(log.dwell))
+    for text in stored:
+        if text:
+            grid = np.array(json.loads(text))
             if grid.shape == total.shape:
                 total += grid
-    return Coverage(table, ask.acceptance.cells, total, ask.acceptance.cell_seconds)
+    return total

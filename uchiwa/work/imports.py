@@ -26,6 +26,7 @@ from uchiwa.core.readers import check_size, read_recordings
 from uchiwa.core.recognise import Knowledge
 from uchiwa.core.table import Calibration, Table
 from uchiwa.store import briefs, calibrations, drafts, findings, jobs, memory, samples, uploads
+from uchiwa.store.collected import dwell_of
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import Car, Job, LogFile, Round, Shop
 
@@ -180,17 +181,6 @@ def drives_as_data(drives: Sequence[Drive]) -> list[dict[str, object]]:
         {"kind": one.kind.value, "start": round(one.start, 3), "end": round(one.end, 3), "note": one.note}
         for one in sorted(result, key=lambda one: one.start)
     ]
-
-
-def dwell_of(stored: list[str], table: Table) -> FloatArray:
-    """The sum of stored dwell grids that have a table's shape; shape (rows, columns)."""
-    total = np.zeros(table.shape)
-    for text in stored:
-        if text:
-            grid = np.array(json.loads(text))
-            if grid.shape == total.shape:
-                total += grid
-    return total
 
 
 def summarise_round(job: Job, round_: Round) -> None:

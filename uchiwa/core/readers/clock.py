@@ -7,7 +7,7 @@ import re
 import numpy as np
 
 from uchiwa.core.errors import BadInput
-from uchiwa.core.log import FloatArray
+from uchiwa.core.log import BoolArray, FloatArray
 from uchiwa.core.naming import plain_name
 from uchiwa.core.units import convert, known_unit, plain_unit
 
@@ -102,6 +102,16 @@ def past_midnight(seconds: FloatArray) -> FloatArray:
     """Times of day that go on after midnight: a fall of more than half a day is a new day."""
     falls = np.diff(seconds, prepend=seconds[:1]) < -DAY / 2
     return seconds + DAY * np.cumsum(falls) if falls.any() else seconds
+
+
+def advancing(time: FloatArray) -> BoolArray:
+    """Which rows are later than every row before them; a row without a time is not."""
+    if np.isfinite(time).all() and bool((np.diff(time) > 0).all()):
+        return np.ones(time.shape, dtype=np.bool_)
+    highest = np.fmax.accumulate(np.where(np.isfinite(time), time, -np.inf))
+    before = np.concatenate(([-np.inf], highest[:-1]))
+    kept: BoolArray = np.isfinite(time) & (time > before)
+    return kept
 
 
 def seconds_of(values: FloatArray, unit: str, name: str) -> tuple[FloatArray, str]:

@@ -5,9 +5,9 @@ from __future__ import annotations
 import numpy as np
 
 from uchiwa.core.errors import BadInput
-from uchiwa.core.log import Channel, FloatArray, Log, Raster, Repair
+from uchiwa.core.log import Channel, Log, Raster, Repair
 from uchiwa.core.readers.apart import read_apart
-from uchiwa.core.readers.clock import is_time_name, past_midnight, seconds_of
+from uchiwa.core.readers.clock import advancing, is_time_name, past_midnight, seconds_of
 from uchiwa.core.readers.columnar_content import columnar_content
 from uchiwa.core.readers.delimited import hold
 from uchiwa.core.readers.dialect import split_unit
@@ -35,7 +35,7 @@ def read_columnar(data: bytes, kind: Kind, name: str) -> list[Log]:
     else:
         time, guess = seconds_of(times, unit, name)
     repairs = [Repair("guess", 0, guess)] if guess else []
-    kept = _advancing(time)
+    kept = advancing(time)
     if int(kept.sum()) < 2:
         raise BadInput("its times do not advance", where=name, advice="check the time column and export again")
     if not kept.all():
@@ -48,8 +48,3 @@ def read_columnar(data: bytes, kind: Kind, name: str) -> list[Log]:
         if number != at and kind_ == "number"
     )
     return [Log(name, (Raster(seconds - seconds[0], channels),), repairs=tuple(repairs))]
-
-
-def _advancing(time: FloatArray) -> np.ndarray:
-    highest = np.fmax.accumulate(np.where(np.isfinite(time), time, -np.inf))
-    return np.isfinite(time) & (time > np.concatenate(([-np.inf], highest[:-1])))

@@ -71,6 +71,10 @@ def read_columns(data: bytes, dialect: Dialect, skip: int, where: str) -> list[C
         frame = _csv(data, dialect, skip, types)
         doubtful = [one for one in ids if one not in textual and frame[one].null_count()]
         again = _csv(data, dialect, skip, dict.fromkeys(ids, pl.String), doubtful) if doubtful else None
+        if again is not None and again.height != frame.height:
+            # An unclosed quote can swallow other rows when fewer columns are read: then all come from one reading.
+            frame = _csv(data, dialect, skip, dict.fromkeys(ids, pl.String))
+            textual, doubtful, again = set(ids), [], None
     except BaseException as error:
         if not isinstance(error, (pl.exceptions.PolarsError, pl.exceptions.PanicException)):
             raise

@@ -10,7 +10,7 @@ import numpy as np
 
 from uchiwa.core.errors import BadInput
 from uchiwa.core.log import BoolArray, Channel, FloatArray, Log, Raster, Repair
-from uchiwa.core.readers.clock import is_clock, is_time_name, past_midnight, seconds_of, step_from_notes
+from uchiwa.core.readers.clock import advancing, is_clock, is_time_name, past_midnight, seconds_of, step_from_notes
 from uchiwa.core.readers.columns import Column, read_columns
 from uchiwa.core.readers.dialect import Dialect, dialect_of, fields_of
 from uchiwa.core.readers.sniff import as_utf8
@@ -178,7 +178,7 @@ def _recordings(section: _Section, name: str) -> list[Log]:
     repairs += _said_of_words(titles, columns, at)
     logs: list[Log] = []
     for first, last in _spans(time):
-        kept = _advancing(time[first:last])
+        kept = advancing(time[first:last])
         left_out = int((~kept).sum())
         if int(kept.sum()) < 2:
             continue
@@ -286,15 +286,6 @@ def _time(dialect: Dialect, columns: list[Column], at: int | None, rows: int, na
         plain = dialect.names[at].lower()
         unit = unit or {"millis": "ms", "millisekunden": "ms"}.get(plain, "")
     return seconds_of(column.values, unit, name)
-
-
-def _advancing(time: FloatArray) -> BoolArray:
-    if np.isfinite(time).all() and bool((np.diff(time) > 0).all()):
-        return np.ones(time.shape, dtype=np.bool_)
-    highest = np.fmax.accumulate(np.where(np.isfinite(time), time, -np.inf))
-    before = np.concatenate(([-np.inf], highest[:-1]))
-    kept: BoolArray = np.isfinite(time) & (time > before)
-    return kept
 
 
 def _spans(time: FloatArray) -> list[tuple[int, int]]:

@@ -178,15 +178,14 @@ def dialect_of(data: bytes, where: str) -> Dialect:
         for number, (_, unit) in enumerate(named)
     ]
     samples = tuple(tuple(split[number]) for number in rows[:200])
-    comma = _decimal_comma(samples, delimiter)
-    first = next(number for number in range(start, len(lines)) if number == start)
+    comma = _decimal_comma(samples)
     return Dialect(
         delimiter, comma, tuple(name.lstrip("#").strip() if number == 0 else name for number, (name, _) in enumerate(named)),
-        tuple(units), first, notes_of([lines[number] for number in above if number < at]), samples, lines[at], usual,
+        tuple(units), start, notes_of([lines[number] for number in above if number < at]), samples, lines[at], usual,
     )  # fmt: skip
 
 
-def _decimal_comma(rows: tuple[tuple[str, ...], ...], _delimiter: str) -> bool:
+def _decimal_comma(rows: tuple[tuple[str, ...], ...]) -> bool:
     commas = sum(bool(_COMMA.match(field)) for row in rows for field in row)
     points = sum("." in field and bool(_POINT.match(field)) for row in rows for field in row)
     return commas > points

@@ -9,6 +9,7 @@ import numpy as np
 from uchiwa.core.errors import BadInput
 from uchiwa.core.log import Channel, Log, Raster, Repair
 from uchiwa.core.readers.apart import read_apart
+from uchiwa.core.readers.clock import advancing
 from uchiwa.core.readers.mdf_content import mdf_content
 
 
@@ -27,8 +28,7 @@ def read_mdf(data: bytes, name: str) -> list[Log]:
     rasters: list[Raster] = []
     seen: dict[str, int] = {}
     for group in usable:
-        highest = np.fmax.accumulate(np.where(np.isfinite(group.time), group.time, -np.inf))
-        kept = np.isfinite(group.time) & (group.time > np.concatenate(([-np.inf], highest[:-1])))
+        kept = advancing(group.time)
         if int(kept.sum()) < 2:
             continue
         if not kept.all():

@@ -22,7 +22,7 @@ from uchiwa.store import briefs, events, samples, uploads
 from uchiwa.store import jobs as store
 from uchiwa.store.collected import drives_of
 from uchiwa.store.database import unit_of_work
-from uchiwa.store.models import Car, Job, LogFile
+from uchiwa.store.models import Car, Job, LogChannel, LogFile
 from uchiwa.web.pages import render, say
 from uchiwa.web.session import Fields, FromOurForm, Person
 from uchiwa.web.standing import job_of
@@ -116,8 +116,6 @@ def _page(
 
 def _volt_logs(job: Job) -> int:
     """How many logs of the job have a raw voltage that a line can turn into readings."""
-    from uchiwa.store.models import LogChannel
-
     return (
         LogFile.select(LogFile.id)
         .join(LogChannel)
