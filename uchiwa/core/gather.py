@@ -7,8 +7,10 @@ from collections.abc import Sequence
 import numpy as np
 
 from uchiwa.core.bins import Bins, Estimator, bin_samples
+from uchiwa.core.car import CarFile
 from uchiwa.core.errors import BadInput
-from uchiwa.core.formula import condition, evaluate
+from uchiwa.core.formulas.computed import SHIPPED, Book
+from uchiwa.core.formulas.evaluation import Workings
 from uchiwa.core.log import FloatArray, IntArray, Log
 from uchiwa.core.quantities import QUANTITIES
 from uchiwa.core.signal import durations
@@ -39,8 +41,20 @@ def gather_formula(
     value: str,
     where: Sequence[str] = (),
     estimator: Estimator = "weighted",
+    car: CarFile | None = None,
+    book: Book = SHIPPED,
 ) -> tuple[Bins, int, int]:
     """Bins of a formula's value on a table's axes, where all conditions hold.
+
+    Args:
+        logs: recognised.
+        calibration: whose tables and constants the formulas may look up.
+        table: gives the axes.
+        value: formula of what is gathered.
+        where: conditions that samples must meet.
+        estimator: how a sample counts in the cells around it.
+        car: whose constants formulas may look up.
+        book: the computed channels that they may use.
 
     Returns:
         The bins, the number of samples used, and the number there were.
@@ -53,14 +67,15 @@ def gather_formula(
     total = 0
     for log in logs:
         time, signals = on_one_base(log)
-        here = np.asarray(evaluate(value, signals, time, calibration), dtype=np.float64)
+        workings = Workings(time, signals, calibration, car, book)
+        here = np.asarray(workings.value(value), dtype=np.float64)
         at_x = axis_values(table.x, signals, log.name)
         at_y = axis_values(table.y, signals, log.name) if table.y is not None else None
         use = np.isfinite(here) & np.isfinite(at_x) & table.x.covers(at_x)
         if at_y is not None and table.y is not None:
             use &= np.isfinite(at_y) & table.y.covers(at_y)
         for text in where:
-            use &= condition(text, signals, time, calibration)
+            use &= workings.condition(text)
         if at_y is not None:
             y.append(at_y[use])
         x.append(at_x[use])

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from functools import lru_cache
+from typing import TypeAlias
 
 import pint
 
@@ -147,6 +148,39 @@ def plain_unit(written: str) -> str:
 def known_unit(written: str) -> bool:
     """Whether `written` is a unit that can be converted."""
     return plain_unit(written) in _WRITTEN
+
+
+Unit: TypeAlias = pint.Unit
+_SHORT = ("rpm", "km/h", "kPa", "g/s", "Hz", "V", "g", "ms", "Nm", "kW", "m/s²", "s", "L")
+_ALIKE = ("1", "%", "deg", "degC")
+_PHYSICAL = {"J/(g·K)": "joule / gram / kelvin", "K": "kelvin"}
+
+
+def pint_unit(written: str) -> Unit | None:
+    """A unit as pint has it, by what people write; None if it is not known."""
+    name = _PHYSICAL.get(written) or _WRITTEN.get(plain_unit(written), "1000 * ")
+    return None if name.startswith("1000 * ") else _registry.Unit(name)
+
+
+def powered(unit: Unit, exponent: float) -> Unit:
+    """A unit to a power."""
+    return _registry.Unit(str(unit**exponent))
+
+
+def unit_text(unit: Unit) -> str:
+    """A unit as it is shown: one of the canonical ones where it is the same, else pint's short form."""
+    for written in (*_ALIKE, *_SHORT):
+        known = _registry.Unit(_WRITTEN[plain_unit(written)])
+        if known == unit:
+            return written
+        if written in _SHORT and known.dimensionality == unit.dimensionality:
+            ratio = float((1.0 * unit).to(known).magnitude)
+            if abs(ratio - 1.0) < 1e-9:
+                return written
+    text = f"{unit:~P}"
+    for long, short in (("rev/min", "rpm"), ("turn/min", "rpm"), ("delta_degC", "°C"), ("Δ°C", "°C"), ("kelvin", "K")):
+        text = text.replace(long, short)
+    return text
 
 
 def same_dimension(written: str, canonical: str) -> bool:

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 
 import numpy as np
 
 from uchiwa.core.checks import belonging, engine, mixture, recording
 from uchiwa.core.checks.examined import Examined
 from uchiwa.core.checks.finding import Finding, Severity
+from uchiwa.core.checks.own import OwnCheck, find_own
 
 CHECKS: tuple[Callable[[Examined], Iterator[Finding]], ...] = (
     *recording.CHECKS,
@@ -29,10 +30,11 @@ _ORDER = {Severity.CRITICAL: 0, Severity.WARNING: 1, Severity.NOTE: 2}
 __all__ = ["CHECKS", "Examined", "Finding", "Severity", "examine"]
 
 
-def examine(it: Examined) -> list[Finding]:
-    """Everything that the checks find, gravest first; what another finding explains is left out."""
+def examine(it: Examined, own: Sequence[OwnCheck] = ()) -> list[Finding]:
+    """Everything that the checks, and a shop's own, find, gravest first; what another finding explains is left out."""
     with np.errstate(invalid="ignore", divide="ignore"):
         found = [finding for check in CHECKS for finding in check(it)]
+        found += find_own(it, own)
     explained = {rule for finding in found for rule in _EXPLAINS.get(finding.rule, ())}
     left = [finding for finding in found if finding.rule not in explained]
     return sorted(left, key=lambda finding: _ORDER[finding.severity])

@@ -12,6 +12,7 @@ from uchiwa.core.car import CarFile
 from uchiwa.core.checks.finding import Spans
 from uchiwa.core.checks.thresholds import Thresholds
 from uchiwa.core.drives import Drive, DriveKind, recognise_drives
+from uchiwa.core.formulas.computed import SHIPPED, Book
 from uchiwa.core.log import BoolArray, FloatArray, Log
 from uchiwa.core.signal import held, rate, spans, within
 from uchiwa.core.table import Calibration, Table
@@ -32,6 +33,7 @@ class Examined:
         revision: its number.
         table: under work.
         limits: of the checks.
+        book: computed channels that checks of a shop's own may name.
     """
 
     log: Log
@@ -41,6 +43,7 @@ class Examined:
     revision: int | None = None
     table: Table | None = None
     limits: Thresholds = field(default_factory=Thresholds)
+    book: Book = SHIPPED
 
     @cached_property
     def _base(self) -> tuple[FloatArray, dict[str, FloatArray]]:

@@ -11,7 +11,8 @@ from uchiwa.core.airflow import logged_airflow
 from uchiwa.core.align import Delay, DelaySamples, estimate_delay, inconsistency, undelayed
 from uchiwa.core.conditions import MISSING, OPEN_LOOP, OUTSIDE, RULES, Limits, Samples, Sieve, sift
 from uchiwa.core.errors import BadInput
-from uchiwa.core.formula import condition
+from uchiwa.core.formulas.computed import SHIPPED, Book
+from uchiwa.core.formulas.evaluation import condition
 from uchiwa.core.gather import axis_values
 from uchiwa.core.log import BoolArray, FloatArray, IntArray, Log
 from uchiwa.core.proposals.policy import Policy
@@ -118,7 +119,9 @@ def _mixture(signals: dict[str, FloatArray]) -> FloatArray | None:
     return np.mean(banks, axis=0) if banks else None
 
 
-def _one_log(log: Log, calibration: Calibration, table: Table, policy: Policy, where: Sequence[str]) -> _OneLog:
+def _one_log(
+    log: Log, calibration: Calibration, table: Table, policy: Policy, where: Sequence[str], book: Book
+) -> _OneLog:
     time, signals = on_one_base(log)
     zero = np.zeros(time.shape)
     reading = _mixture(signals)
@@ -143,7 +146,7 @@ def _one_log(log: Log, calibration: Calibration, table: Table, policy: Policy, w
                 advice="record the loop state with the trims",
             )
         target = None
-    own = [(text, ~condition(text, signals, time, calibration)) for text in where]
+    own = [(text, ~condition(text, signals, time, calibration, book=book)) for text in where]
     return _OneLog(
         time=time,
         signals=signals,
@@ -200,7 +203,12 @@ def _delay_samples(one: _OneLog, table: Table, policy: Policy) -> DelaySamples |
 
 
 def gather(
-    logs: Sequence[Log], calibration: Calibration, table: Table, policy: Policy, where: Sequence[str] = ()
+    logs: Sequence[Log],
+    calibration: Calibration,
+    table: Table,
+    policy: Policy,
+    where: Sequence[str] = (),
+    book: Book = SHIPPED,
 ) -> Evidence:
     """Fuel errors of all logs on the axes of a table.
 
@@ -211,7 +219,7 @@ def gather(
     """
     if not logs:
         raise BadInput("there is no log to compute from", advice="accept at least one log of this round")
-    ones = [_one_log(log, calibration, table, policy, where) for log in logs]
+    ones = [_one_log(log, calibration, table, policy, where, book) for log in logs]
     gain = 0.0
     if policy.delay == "auto":
         parts = [part for part in (_delay_samples(one, table, policy) for one in ones) if part is not None]

@@ -1,0 +1,1 @@
+"""Formulas: their language, their units, and the computed channels that are given by them."""
