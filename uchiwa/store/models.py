@@ -58,6 +58,7 @@ class Shop(Base):
 
     name = CharField(max_length=120)
     thresholds = LongTextField(default="{}")
+    own_checks = LongTextField(default="[]")
 
 
 class User(Base):
@@ -189,7 +190,10 @@ class LogRawChunk(Base):
 
 
 class LogChannel(Base):
-    """One channel of a log; the time base of a raster is its channel with the quantity `time`."""
+    """One channel of a log; the time base of a raster is its channel with the quantity `time`.
+
+    `levels` lists the blocks of its pyramid, finest first; NULL as long as that has not been built.
+    """
 
     log = ForeignKeyField(LogFile, on_delete="CASCADE")
     raster = IntegerField()
@@ -204,6 +208,8 @@ class LogChannel(Base):
     samples = IntegerField()
     minimum = DoubleField(null=True)
     maximum = DoubleField(null=True)
+    mean = DoubleField(null=True)
+    levels = CharField(max_length=120, null=True)
 
     class Meta:
         """Peewee's settings."""
@@ -228,6 +234,23 @@ class ChannelChunk(Base):
 
         table_name = "channel_chunk"
         primary_key = CompositeKey("channel", "position")
+
+
+class ChannelLevel(Base):
+    """One level of a channel's pyramid: lows and highs in one blob, sums and numbers of readings in another."""
+
+    id = None
+    channel = ForeignKeyField(LogChannel, on_delete="CASCADE")
+    block = IntegerField()
+    blocks = IntegerField()
+    extremes = MediumBlobField()
+    sums = MediumBlobField()
+
+    class Meta:
+        """Peewee's settings."""
+
+        table_name = "channel_level"
+        primary_key = CompositeKey("channel", "block")
 
 
 class StoredCalibration(Base):
@@ -370,6 +393,56 @@ class Message(Base):
         indexes = ((("job", "at"), False),)
 
 
+class ComputedChannel(Base):
+    """A shop's computed channel; `name` is what formulas call it."""
+
+    shop = ForeignKeyField(Shop, on_delete="CASCADE")
+    name = CharField(max_length=40)
+    title = CharField(max_length=80)
+    formula = CharField(max_length=500)
+    unit = CharField(max_length=32)
+    author = ForeignKeyField(User)
+    at = DateTimeField()
+
+    class Meta:
+        """Peewee's settings."""
+
+        table_name = "computed_channel"
+        indexes = ((("shop", "name"), True),)
+
+
+class KeptArrangement(Base):
+    """An arrangement of strips that a person keeps."""
+
+    user = ForeignKeyField(User, on_delete="CASCADE")
+    name = CharField(max_length=60)
+    strips = TextField()
+
+    class Meta:
+        """Peewee's settings."""
+
+        table_name = "arrangement"
+        indexes = ((("user", "name"), True),)
+
+
+class LogNote(Base):
+    """A note on a moment or stretch of a log; `shown` to the customer or not."""
+
+    log = ForeignKeyField(LogFile, on_delete="CASCADE")
+    author = ForeignKeyField(User)
+    start_s = DoubleField()
+    end_s = DoubleField()
+    text = CharField(max_length=1000)
+    shown = BooleanField(default=False)
+    at = DateTimeField()
+
+    class Meta:
+        """Peewee's settings."""
+
+        table_name = "log_note"
+        indexes = ((("log", "start_s"), False),)
+
+
 class WorkerBeat(Base):
     """The last sign of life of the worker."""
 
@@ -383,7 +456,7 @@ class WorkerBeat(Base):
 
 
 ALL = (
-    Shop, User, SignInAttempt, Customer, Car, Job, Round, LogFile, LogRawChunk, LogChannel, ChannelChunk,
+    Shop, User, SignInAttempt, Customer, Car, Job, Round, LogFile, LogRawChunk, LogChannel, ChannelChunk, ChannelLevel,
     StoredCalibration, Revision, Draft, Event, FoundInLog,
-    ChannelMemory, BriefPattern, CustomerLink, Message, WorkerBeat,
+    ChannelMemory, BriefPattern, CustomerLink, Message, ComputedChannel, KeptArrangement, LogNote, WorkerBeat,
 )  # fmt: skip

@@ -7,6 +7,7 @@ import math
 from collections.abc import Callable, Collection
 from concurrent.futures import ThreadPoolExecutor
 from itertools import islice
+from threading import local
 from types import MappingProxyType
 from typing import Any, TypeAlias
 
@@ -63,12 +64,27 @@ def _decimals(values: FloatArray) -> tuple[int, IntArray32] | None:
     return None
 
 
+class _Mine(local):
+    """A decompressor for each thread: making one takes as long as unpacking a small part."""
+
+    def __init__(self) -> None:
+        self.decompressor = zstandard.ZstdDecompressor()
+
+
+_mine = _Mine()
+
+
+def decompress(packed: bytes | memoryview, size: int) -> bytes:
+    """What was compressed, at most so many bytes."""
+    return _mine.decompressor.decompress(packed, max_output_size=size)
+
+
 def unpack(data: bytes, samples: int) -> FloatArray:
     """What `pack` packed, bit for bit."""
     digits = data[0]
     width = 8 if digits in (_FLOATS, _ZSTD_MARK) else 4
     packed = data if digits == _ZSTD_MARK else memoryview(data)[1:]
-    raw = zstandard.ZstdDecompressor().decompress(packed, max_output_size=samples * width)
+    raw = decompress(packed, samples * width)
     planes = np.ascontiguousarray(np.frombuffer(raw, dtype=np.uint8).reshape(width, samples).T)
     if width == 8:
         return planes.view("<f8").reshape(samples)
@@ -157,7 +173,13 @@ def read_whole(log: LogFile) -> Log:
 
 def _read(logs: Collection[LogFile], wanted: Any) -> list[Log]:
     channels = list(LogChannel.select().where(wanted).order_by(LogChannel.log, LogChannel.raster, LogChannel.position))
-    parts: dict[int, list[FloatArray]] = {channel.id: [] for channel in channels}
+    values = values_of([channel.id for channel in channels])
+    return [_recording(log, [one for one in channels if one.log_id == log.id], values) for log in logs]
+
+
+def values_of(channel_ids: Collection[int]) -> dict[int, FloatArray]:
+    """The whole of some channels by id, in one query."""
+    parts: dict[int, list[FloatArray]] = {one: [] for one in channel_ids}
     if parts:
         chunks = (
             ChannelChunk.select()
@@ -166,11 +188,10 @@ def _read(logs: Collection[LogFile], wanted: Any) -> list[Log]:
         )
         for chunk in chunks.iterator():
             parts[chunk.channel_id].append(unpack(bytes(chunk.data), chunk.samples))
-    return [_recording(log, [one for one in channels if one.log_id == log.id], parts) for log in logs]
+    return {one: np.concatenate(found) if found else np.empty(0) for one, found in parts.items()}
 
 
-def _recording(log: LogFile, channels: list[LogChannel], parts: dict[int, list[FloatArray]]) -> Log:
-    values = {one.id: np.concatenate(parts[one.id]) if parts[one.id] else np.empty(0) for one in channels}
+def _recording(log: LogFile, channels: list[LogChannel], values: dict[int, FloatArray]) -> Log:
     rasters: list[Raster] = []
     for number in sorted({one.raster for one in channels}):
         here = [one for one in channels if one.raster == number]

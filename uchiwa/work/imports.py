@@ -13,7 +13,7 @@ import numpy as np
 from uchiwa.core.acceptance import Verdict, blocking, judge
 from uchiwa.core.brief import Brief
 from uchiwa.core.car import CarFile
-from uchiwa.core.checks import Examined, Finding, examine
+from uchiwa.core.checks import Examined, Finding, examine, own
 from uchiwa.core.checks.thresholds import Thresholds
 from uchiwa.core.coverage import dwell
 from uchiwa.core.drives import Drive
@@ -25,7 +25,7 @@ from uchiwa.core.proposals.policy import Policy
 from uchiwa.core.readers import check_size, read_recordings
 from uchiwa.core.recognise import Knowledge
 from uchiwa.core.table import Calibration, Table
-from uchiwa.store import briefs, calibrations, drafts, findings, jobs, memory, samples, uploads
+from uchiwa.store import briefs, calibrations, channels, drafts, findings, jobs, levels, memory, samples, uploads
 from uchiwa.store.collected import dwell_of
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import Car, Job, LogFile, Round, Shop
@@ -55,6 +55,9 @@ def import_log(log_id: int) -> bool:
         job = Job.get_by_id(log.job_id)
         jobs.moved(job)
         summarise_round(job, Round.get_by_id(log.round_id))
+        rows = uploads.family(log)
+    for row in rows:
+        levels.build(row)
     return True
 
 
@@ -121,6 +124,8 @@ class Surroundings:
             tables = self.calibration.by_role("volumetric_efficiency") or self.calibration.by_role("maf_curve")
             self.table = tables[0] if tables else None
         self.limits = Thresholds.loads(shop.thresholds)
+        self.own_checks = own.loads(shop.own_checks)
+        self.book = channels.book_of(shop.id)
         self._found: dict[int, tuple[Examined, list[Finding], list[Verdict], FloatArray | None]] = {}
 
     @classmethod
@@ -137,8 +142,10 @@ class Surroundings:
 
     def examine(self, log: LogFile, recording: Log) -> None:
         """Find drives and findings, and judge them by the brief."""
-        it = Examined(recording, self.file, self.brief, self.calibration, self.revision, self.table, self.limits)
-        found = examine(it)
+        it = Examined(
+            recording, self.file, self.brief, self.calibration, self.revision, self.table, self.limits, self.book
+        )
+        found = examine(it, self.own_checks)
         with unit_of_work():
             before = self._before(log)
         verdicts = [judge(ask, it, found, before) for ask in self.brief.to_drive] if self.brief is not None else []

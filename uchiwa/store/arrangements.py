@@ -1,0 +1,38 @@
+"""Arrangements of strips that a person keeps."""
+
+from __future__ import annotations
+
+from uchiwa.core.errors import BadInput
+from uchiwa.core.reading.arrangement import PURPOSES, Arrangement, parse
+from uchiwa.store.models import KeptArrangement, User
+
+_MOST = 60
+
+
+def of_person(user: User) -> dict[str, Arrangement]:
+    """A person's arrangements by name."""
+    query = KeptArrangement.select().where(KeptArrangement.user == user).order_by(KeptArrangement.name)
+    return {one.name: parse(one.strips) for one in query}
+
+
+def keep(user: User, name: str, arrangement: Arrangement) -> str:
+    """Keep an arrangement under a name, in place of one of the same name; the name as it was kept.
+
+    Raises:
+        BadInput: the name is empty, or there are too many.
+    """
+    name = " ".join(name.split())[:60]
+    if not name:
+        raise BadInput("the arrangement needs a name", advice="type one")
+    if name in {one.id for one in PURPOSES}:
+        raise BadInput(f"“{name}” is the name of a purpose", advice="choose another")
+    if KeptArrangement.select().where(KeptArrangement.user == user).count() >= _MOST:
+        raise BadInput(f"{_MOST} arrangements are kept already", advice="drop one first")
+    drop(user, name)
+    KeptArrangement.create(user=user, name=name, strips=str(arrangement))
+    return name
+
+
+def drop(user: User, name: str) -> None:
+    """Drop an arrangement."""
+    KeptArrangement.delete().where(KeptArrangement.user == user, KeptArrangement.name == name).execute()

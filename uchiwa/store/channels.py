@@ -1,0 +1,62 @@
+"""A shop's computed channels."""
+
+from __future__ import annotations
+
+import logging
+
+from uchiwa.core.errors import BadInput
+from uchiwa.core.formulas.computed import SHIPPED, Book, Computed, check_channel
+from uchiwa.store.clock import now
+from uchiwa.store.models import ComputedChannel, User
+
+_log = logging.getLogger("uchiwa.store")
+
+
+def of_shop(shop_id: int) -> list[Computed]:
+    """The shop's own, by name."""
+    query = ComputedChannel.select().where(ComputedChannel.shop == shop_id).order_by(ComputedChannel.name)
+    return [Computed(one.name, one.title, one.formula, one.unit) for one in query]
+
+
+def book_of(shop_id: int) -> Book:
+    """The shop's own together with those that ship; its own go first."""
+    own = of_shop(shop_id)
+    try:
+        return SHIPPED.with_channels(own)
+    except BadInput:
+        _log.exception("computed channels of shop %s cannot be used together", shop_id)
+        return SHIPPED
+
+
+def keep(author: User, one: Computed) -> Book:
+    """Keep a computed channel, in place of one of the same name.
+
+    Raises:
+        BadInput: see `check_channel`.
+    """
+    book = check_channel(one, book_of(author.shop_id))
+    ComputedChannel.delete().where(ComputedChannel.shop == author.shop_id, ComputedChannel.name == one.id).execute()
+    ComputedChannel.create(
+        shop=author.shop_id,
+        name=one.id,
+        title=one.title[:80],
+        formula=one.formula,
+        unit=one.unit[:32],
+        author=author,
+        at=now(),
+    )
+    return book
+
+
+def drop(shop_id: int, name: str) -> None:
+    """Drop one of the shop's own.
+
+    Raises:
+        BadInput: another computed channel needs it.
+    """
+    book = book_of(shop_id)
+    if name not in {one.id for one in SHIPPED}:
+        needing = [one.id for one in book if one.id != name and name in book.formula(one.id).names]
+        if needing:
+            raise BadInput(f"{', '.join(needing)} is computed from {name}", advice="change that first")
+    ComputedChannel.delete().where(ComputedChannel.shop == shop_id, ComputedChannel.name == name).execute()

@@ -1,0 +1,77 @@
+"""The pyramid of each channel, kept beside its samples so that a view at any zoom reads little."""
+
+from __future__ import annotations
+
+from contextlib import nullcontext
+
+import numpy as np
+import zstandard
+
+from uchiwa.core.log import FloatArray
+from uchiwa.core.reading.pyramid import Level, Sums, pyramid_of
+from uchiwa.store import samples
+from uchiwa.store.database import database, unit_of_work
+from uchiwa.store.models import ChannelLevel, LogChannel, LogFile, blob
+
+_TOGETHER = 6
+_LOCK = "uchiwa-levels"
+
+
+def pack_sums(sums: Sums) -> bytes:
+    """Sums as bytes."""
+    data = sums.total.astype("<f8").tobytes() + sums.known.astype("<i8").tobytes()
+    return zstandard.ZstdCompressor(level=1).compress(data)
+
+
+def unpack_sums(data: bytes, blocks: int) -> Sums:
+    """What `pack_sums` packed."""
+    raw = samples.decompress(data, 16 * blocks)
+    return Sums(np.frombuffer(raw, "<f8", blocks), np.frombuffer(raw, "<i8", blocks, 8 * blocks))
+
+
+def unpack_level(data: bytes, block: int, blocks: int) -> Level:
+    """A level whose lows and highs were packed one after the other."""
+    both = samples.unpack(data, 2 * blocks)
+    return Level(block, both[:blocks], both[blocks:])
+
+
+def keep(channel_id: int, values: FloatArray) -> None:
+    """Build and keep the pyramid of a channel, in place of one that was there. Call within a transaction."""
+    built = pyramid_of(values)
+    finite = values[np.isfinite(values)]
+    if built:
+        ChannelLevel.insert_many(
+            [
+                {
+                    "channel": channel_id,
+                    "block": level.block,
+                    "blocks": level.size,
+                    "extremes": blob(samples.pack(np.concatenate((level.low, level.high)))),
+                    "sums": blob(pack_sums(sums)),
+                }
+                for level, sums in built
+            ]
+        ).on_conflict_replace().execute()
+    LogChannel.update(
+        levels=",".join(str(level.block) for level, _ in built), mean=float(finite.mean()) if finite.size else None
+    ).where(LogChannel.id == channel_id).execute()
+
+
+def build(log: LogFile) -> int:
+    """Build the pyramids of all channels of a log that have none yet, one process at a time; how many that were."""
+    with database.connection_context() if database.is_closed() else nullcontext():
+        database.execute_sql("SELECT GET_LOCK(%s, 60)", (f"{_LOCK}-{log.id}",))
+        try:
+            with unit_of_work():
+                return _build(log)
+        finally:
+            database.execute_sql("SELECT RELEASE_LOCK(%s)", (f"{_LOCK}-{log.id}",))
+
+
+def _build(log: LogFile) -> int:
+    query = LogChannel.select(LogChannel.id).where(LogChannel.log == log, LogChannel.levels.is_null())
+    waiting = [row.id for row in query.order_by(LogChannel.id)]
+    for first in range(0, len(waiting), _TOGETHER):
+        for channel_id, values in samples.values_of(waiting[first : first + _TOGETHER]).items():
+            keep(channel_id, values)
+    return len(waiting)
