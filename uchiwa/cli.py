@@ -14,6 +14,7 @@ from uchiwa.core.car import CarFile
 from uchiwa.core.checks import Examined, examine
 from uchiwa.core.drives import TITLES, DriveKind
 from uchiwa.core.errors import BadInput
+from uchiwa.core.formulas.computed import SHIPPED, read_channels
 from uchiwa.core.gather import gather_formula
 from uchiwa.core.interchange import calibration_json
 from uchiwa.core.log import Log
@@ -162,6 +163,8 @@ def _finite(value: float | None) -> float | None:
 @click.option("--value", required=True, help="Formula of what is gathered.")
 @click.option("--where", multiple=True, help="Condition that samples must meet; may be repeated.")
 @click.option("--estimator", type=click.Choice(["nearest", "weighted"]), default="weighted", show_default=True)
+@click.option("--car", "car_path", help="Car file (JSON): its fuel and constants.")
+@click.option("--channels", "channels_path", help="Computed channels (JSON): id, title, formula, unit of each.")
 @click.option("--json", "as_json", is_flag=True, help="Machine-readable output.")
 def bin_(
     files: tuple[str, ...],
@@ -170,12 +173,18 @@ def bin_(
     value: str,
     where: tuple[str, ...],
     estimator: Any,
+    car_path: str | None,
+    channels_path: str | None,
     as_json: bool,
 ) -> None:
-    """Gather any formula over logs on the axes of a table."""
+    """Gather any formula over logs on the axes of a table; computed channels count as channels."""
     calibration = _calibration(calibration_path)
     table = find_table(calibration, table_id)
-    bins, used, total = gather_formula([_log(path) for path in files], calibration, table, value, where, estimator)
+    car = CarFile.read(_plain(car_path)) if car_path else None
+    book = read_channels(_plain(channels_path)) if channels_path else SHIPPED
+    bins, used, total = gather_formula(
+        [_log(path) for path in files], calibration, table, value, where, estimator, car, book
+    )
     cells = [
         {
             "i": i,

@@ -162,3 +162,18 @@ def test_bin_gathers_a_formula(folder):
 def test_the_database_has_nothing_to_stop_in_a_new_folder(folder, monkeypatch):
     monkeypatch.setenv("UCHIWA_HOME", str(folder / "home"))
     assert run("db", "stop", cwd=folder).stdout == "There was no database to stop.\n"
+
+
+def test_bins_of_computed_channels(folder):
+    (folder / "own.json").write_text('[{"id": "half_error", "formula": "fuel_error / 2", "unit": "%"}]')
+    common = ("bin", "road.csv", "--calibration", "base.json", "--table", "ve_main", "--json")
+    whole = json.loads(run(*common, "--value", "fuel_error", cwd=folder).stdout)
+    half = json.loads(run(*common, "--value", "half_error", "--channels", "own.json", cwd=folder).stdout)
+    pairs = [
+        (a["mean"], b["mean"]) for a, b in zip(whole["cells"], half["cells"], strict=True) if a["mean"] is not None
+    ]
+    assert len(pairs) > 20
+    assert all(b == pytest.approx(a / 2) for a, b in pairs)
+    (folder / "circle.json").write_text('[{"id": "again", "formula": "again + 1"}]')
+    done = run(*common, "--value", "again", "--channels", "circle.json", cwd=folder)
+    assert (done.returncode, "computed from itself" in done.stderr) == (2, True)

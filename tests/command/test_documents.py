@@ -7,13 +7,19 @@ import re
 import shlex
 from pathlib import Path
 
+import numpy as np
 import pytest
 from click.testing import CliRunner
 
 from uchiwa.cli import uchiwa
+from uchiwa.core.formulas.computed import SHIPPED
+from uchiwa.core.formulas.evaluation import evaluate
+from uchiwa.core.formulas.language import FUNCTIONS
 from uchiwa.core.interchange import calibration_json
 from uchiwa.core.proposals.policy import Policy
+from uchiwa.core.quantities import QUANTITIES
 from uchiwa.core.readers import read_log
+from uchiwa.standin.cars import car_named
 
 ROOT = Path(__file__).parents[2]
 DOCUMENTS = [ROOT / "README.md", ROOT / "CONTRIBUTING.md", *sorted((ROOT / "docs").rglob("*.md"))]
@@ -47,6 +53,20 @@ def test_the_commands_of_the_readme_run(tmp_path, monkeypatch):
     for line in [*lines, shown]:
         done = CliRunner().invoke(uchiwa, shlex.split(line)[1:], catch_exceptions=False)
         assert done.exit_code == 0, line
+
+
+@pytest.mark.parametrize("formula", blocks(ROOT / "docs" / "reading.md", "formula")[0].splitlines())
+def test_the_example_formulas_can_be_evaluated(formula):
+    names = [one for one in QUANTITIES if one not in ("knock_level", "ethanol_content")]
+    signals = {name: np.linspace(1.0, 90.0, 50) for name in names}
+    car = car_named("corvid-pike")
+    assert evaluate(formula, signals, np.arange(50) / 10, car.base(), car.file).shape == (50,)
+
+
+def test_every_function_and_shipped_channel_is_documented():
+    text = (ROOT / "docs" / "reading.md").read_text()
+    assert [name for name in FUNCTIONS if f"`{name}(" not in text] == []
+    assert [one.id for one in SHIPPED if f"`{one.id}`" not in text] == []
 
 
 @pytest.mark.parametrize("path", DOCUMENTS, ids=lambda path: path.name)

@@ -23,7 +23,6 @@ from uchiwa.web import draw
 from uchiwa.web.grid import View, bar, difference_grid, diverging, fuel_grid, one_hue
 from uchiwa.web.pages import ago, duration, figure, size, thousands, unit_words
 from uchiwa.web.sieve import sieve_parts
-from uchiwa.web.traces import thinned
 
 TABLE = make_table([[50.0, 60.0, 70.0], [55.0, 65.0, 75.0]])
 CALIBRATION = Calibration("c", "C", (), (TABLE,))
@@ -151,17 +150,6 @@ def test_the_spread_shows_where_the_samples_lie(proposal):
     assert picture.zero < picture.mean
     assert picture.ticks[0][1] == "0"
     assert draw.spread_picture(explain(proposal, 1, 2), 388, 64) is None
-
-
-@given(st.integers(0, 4000), st.integers(2, 200))
-def test_thinning_never_loses_a_spike(at, points):
-    time = np.arange(4001.0)
-    values = np.zeros(4001)
-    values[at] = 1.0
-    kept_time, kept = thinned(time, values, points)
-    assert kept.max() == 1.0
-    assert kept.size <= points + 2
-    assert (np.diff(kept_time) > 0).all()
 
 
 @pytest.mark.parametrize(

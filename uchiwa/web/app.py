@@ -13,19 +13,25 @@ from starlette.middleware.base import RequestResponseEndpoint
 from starlette.middleware.sessions import SessionMiddleware
 
 from uchiwa.core.errors import BadInput
+from uchiwa.core.formulas.language import FormulaError
 from uchiwa.store.drafts import CannotPutBackError, StaleDraftError
 from uchiwa.web.limits import GuardMiddleware, TooLargeError
 from uchiwa.web.pages import HERE, render
 from uchiwa.web.routes import (
     brief,
     cars,
+    channels,
     checks,
+    clouds,
     customer,
     fuel,
     health,
     home,
     jobs,
     logs,
+    moments,
+    notes,
+    reading,
     returns,
     review,
     settings,
@@ -33,6 +39,10 @@ from uchiwa.web.routes import (
 )
 from uchiwa.web.session import NotSignedInError
 
+_ROUTES = (
+    signing, home, jobs, cars, brief, logs, reading, moments, clouds, notes, channels, checks, customer, fuel, review, returns, settings,
+    health,
+)  # fmt: skip
 _SESSION_S = 14 * 24 * 3600
 _log = logging.getLogger("uchiwa.web")
 
@@ -48,6 +58,9 @@ def _said(request: Request, status: int, title: str, text: str) -> Response:
 
 
 async def _bad_input(request: Request, error: Exception) -> Response:
+    if isinstance(error, FormulaError) and not _wants_page(request):
+        place = {"what": error.what, "position": error.position, "length": error.length}
+        return JSONResponse({"said": str(error)} | place, 400)
     return _said(request, 400, "That cannot be used", str(error))
 
 
@@ -104,7 +117,7 @@ def create_app(secret_key: str, *, demo: bool = False) -> FastAPI:
     """
     app = FastAPI(title="Uchiwa", docs_url=None, redoc_url=None, openapi_url=None)
     app.state.demo = demo
-    for module in (signing, home, jobs, cars, brief, logs, checks, customer, fuel, review, returns, settings, health):
+    for module in _ROUTES:
         app.include_router(module.router)
     app.mount("/static", StaticFiles(directory=HERE / "static"), name="static")
     app.add_exception_handler(BadInput, _bad_input)

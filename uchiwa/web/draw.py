@@ -6,8 +6,11 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+import numpy as np
+
 from uchiwa.core.progress import Standing, Station
 from uchiwa.core.proposals.why import CellAccount
+from uchiwa.core.reading.window import Line
 from uchiwa.core.review import signed
 
 
@@ -184,3 +187,21 @@ def spread_picture(account: CellAccount, width: float, height: float) -> SpreadP
     places = 0 if step >= 1 else 1
     ticks = tuple((along(first + k * step), signed(first + k * step, places)) for k in range(count + 1))
     return SpreadPicture(dots, ticks, along((account.mean - 1) * 100), along(0.0))
+
+
+def trace_path(line: Line, width: float, height: float) -> str:
+    """The SVG path of a trace over its whole range, broken at gaps."""
+    known = np.isfinite(line.values)
+    if not known.any():
+        return ""
+    low, high = float(line.values[known].min()), float(line.values[known].max())
+    span, length = (high - low) or 1.0, float(line.time[-1] - line.time[0]) or 1.0
+    xs = (line.time - line.time[0]) / length * width
+    ys = height - 4 - (line.values - low) / span * (height - 8)
+    parts: list[str] = []
+    down = False
+    for x, y, here in zip(xs, ys, known, strict=True):
+        if here:
+            parts.append(f"{'L' if down else 'M'}{x:.1f} {y:.1f}")
+        down = bool(here)
+    return "".join(parts)

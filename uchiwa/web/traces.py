@@ -1,49 +1,53 @@
-"""Traces for the strip drawer, thinned to what a screen can show without losing a spike."""
+"""Traces for the strip drawer: a few channels of one log, thinned without losing a spike."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
-from itertools import pairwise
 from typing import Any
 
 import numpy as np
 
-from uchiwa.core.log import FloatArray, Log
 from uchiwa.core.proposals.why import CellAccount
 from uchiwa.core.quantities import QUANTITIES
-from uchiwa.core.timebase import on_one_base
+from uchiwa.core.reading.window import drawn
+from uchiwa.core.table import Table
+from uchiwa.store.models import LogFile
+from uchiwa.store.stored_log import StoredLog
 
 POINTS = 1200
+_TRACES = 3
 
 
-def thinned(time: FloatArray, values: FloatArray, points: int = POINTS) -> tuple[FloatArray, FloatArray]:
-    """At most `points` samples: of each stretch its lowest and its highest, in their order."""
-    if time.size <= points:
-        return time, values
-    edges = np.linspace(0, time.size, points // 2 + 1).astype(np.int64)
-    filled = np.where(np.isfinite(values), values, 0.0)
-    keep: list[int] = []
-    for first, last in pairwise(edges):
-        low, high = int(np.argmin(filled[first:last])) + first, int(np.argmax(filled[first:last])) + first
-        keep += sorted({low, high})
-    return time[keep], values[keep]
+def traces_for(table: Table) -> tuple[str, ...]:
+    """What is worth seeing beside a cell of a table, most telling first: its axes, then the mixture or the trims."""
+    axes = [axis.quantity for axis in (table.x, table.y) if axis is not None]
+    return tuple(
+        dict.fromkeys(("engine_speed", *axes, "lambda_measured", "short_term_trim", "airflow", "manifold_pressure"))
+    )
 
 
-def moments_of(recording: Log, account: CellAccount, log: int, quantities: Sequence[str]) -> dict[str, Any]:
-    """A log's traces and the spans in which the engine was in a cell, as JSON data."""
-    time, signals = on_one_base(recording)
+def moments_of(log: LogFile, account: CellAccount, number: int, quantities: Sequence[str]) -> dict[str, Any]:
+    """A log's traces and the spans in which the engine was in a cell, as JSON data.
+
+    Args:
+        log: the log.
+        account: of the cell.
+        number: of the log among those of the account.
+        quantities: of which the first three that were recorded are drawn.
+    """
+    stored = StoredLog(log, quantities)
+    shown = [one for one in quantities if one in stored.signals][:_TRACES]
+    stored.fetch(shown, stored.start, stored.end, POINTS)
     traces = []
-    for quantity in quantities:
-        if quantity not in signals:
-            continue
-        at, values = thinned(time, signals[quantity])
+    for quantity in shown:
+        line = drawn(stored.time_of(quantity), stored.signals[quantity], stored.start, stored.end, POINTS)
         traces.append(
             {
                 "title": QUANTITIES[quantity].title,
                 "unit": QUANTITIES[quantity].unit,
-                "time": [round(float(one), 3) for one in at],
-                "values": [round(float(one), 4) if np.isfinite(one) else None for one in values],
+                "time": [round(float(one), 3) for one in line.time],
+                "values": [round(float(one), 4) if np.isfinite(one) else None for one in line.values],
             }
         )
-    spans = [[one.start, one.end] for one in account.moments if one.log == log]
-    return {"name": recording.name, "duration": float(time[-1]), "traces": traces, "spans": spans}
+    spans = [[one.start, one.end] for one in account.moments if one.log == number]
+    return {"name": log.name, "log": log.id, "duration": stored.end, "traces": traces, "spans": spans}

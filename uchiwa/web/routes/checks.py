@@ -7,10 +7,13 @@ from typing import Any
 from fastapi import APIRouter, Request
 from fastapi.responses import RedirectResponse, Response
 
+from uchiwa.core.checks import own
+from uchiwa.core.checks.finding import Severity
 from uchiwa.core.checks.thresholds import Thresholds
 from uchiwa.core.errors import BadInput
+from uchiwa.store import channels
 from uchiwa.store.database import unit_of_work
-from uchiwa.store.models import Shop
+from uchiwa.store.models import Shop, User
 from uchiwa.web.pages import render, say
 from uchiwa.web.session import Fields, FromOurForm, Person
 
@@ -48,11 +51,32 @@ def _fields(limits: Thresholds, typed: dict[str, str]) -> list[tuple[str, list[d
     return groups
 
 
+def _page(
+    request: Request,
+    user: User,
+    groups: list[tuple[str, list[dict[str, Any]]]],
+    *,
+    problem: str = "",
+    typed: Any = None,
+) -> Response:
+    return render(
+        request,
+        "checks.html",
+        user,
+        status=400 if problem else 200,
+        groups=groups,
+        problem=problem,
+        own_checks=own.loads(user.shop.own_checks),
+        severities=list(Severity),
+        typed=typed or {},
+    )
+
+
 @router.get("/shop/checks")
 def checks(request: Request, user: Person) -> Response:
     """All thresholds on one page."""
     limits = Thresholds.loads(user.shop.thresholds)
-    return render(request, "checks.html", user, groups=_fields(limits, {}), problem=None)
+    return _page(request, user, _fields(limits, {}))
 
 
 @router.post("/shop/checks", dependencies=[FromOurForm])
@@ -64,8 +88,31 @@ def keep(request: Request, user: Person, form: Fields) -> Response:
         limits = Thresholds.read(given)
     except BadInput as error:
         groups = _fields(Thresholds.loads(user.shop.thresholds), typed)
-        return render(request, "checks.html", user, status=400, groups=groups, problem=str(error))
+        return _page(request, user, groups, problem=str(error))
     with unit_of_work():
         Shop.update(thresholds=limits.model_dump_json()).where(Shop.id == user.shop_id).execute()
     say(request, "Kept. Logs that come from now on are checked by these; use “check again” on a log for the others.")
+    return RedirectResponse("/shop/checks", 303)
+
+
+@router.post("/shop/checks/own", dependencies=[FromOurForm])
+def keep_own(request: Request, user: Person, form: Fields) -> Response:
+    """Keep a check of the shop's own, in place of one of the same name, or drop it."""
+    checks = own.loads(user.shop.own_checks)
+    typed = {key: " ".join(str(form.get(key, "")).split()) for key in own.OwnCheck.model_fields}
+    left = [one for one in checks if one.name != typed["name"]]
+    if not form.get("drop"):
+        try:
+            with unit_of_work():
+                book = channels.book_of(user.shop_id)
+            typed["seconds"] = typed["seconds"].replace(",", ".") or "0"
+            left.append(own.OwnCheck.read(typed, book))
+            if len(left) > own.MOST:
+                raise BadInput(f"a shop has at most {own.MOST} checks of its own", advice="drop one first")
+        except BadInput as error:
+            limits = Thresholds.loads(user.shop.thresholds)
+            return _page(request, user, _fields(limits, {}), problem=str(error), typed=typed)
+    with unit_of_work():
+        Shop.update(own_checks=own.dumps(left)).where(Shop.id == user.shop_id).execute()
+    say(request, "Kept. Logs that come from now on are checked by it; use “check again” on a log for the others.")
     return RedirectResponse("/shop/checks", 303)

@@ -11,7 +11,7 @@ from fastapi.responses import JSONResponse, PlainTextResponse, RedirectResponse,
 
 from uchiwa.core.brief import LAW
 from uchiwa.core.interchange import calibration_json
-from uchiwa.store import calibrations, drafts, links, messages, uploads
+from uchiwa.store import calibrations, drafts, links, messages, notes, uploads
 from uchiwa.store import jobs as store
 from uchiwa.store.collected import collected, drive_words
 from uchiwa.store.database import unit_of_work
@@ -74,6 +74,7 @@ def page(request: Request, opened: Opened, token: str) -> Response:
             "repairs": {log.id: json.loads(log.repairs) for log in state.logs},
             "revision": revision if revision is not None and revision.number > 0 else None,
             "messages": messages.of(job),
+            "noted": notes.shown_of(job),
             "law": LAW,
             "standin": standin_of(job) if getattr(request.app.state, "demo", False) else None,
             "ways": WAYS,

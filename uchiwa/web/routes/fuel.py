@@ -18,35 +18,19 @@ from uchiwa.core.proposals.correction import cells_mask
 from uchiwa.core.proposals.fuel import TARGET_PERCENT
 from uchiwa.core.proposals.policy import Policy
 from uchiwa.core.proposals.why import CellAccount, explain
-from uchiwa.store import samples
 from uchiwa.store.database import unit_of_work
+from uchiwa.web.cells import parse_cells
 from uchiwa.web.draw import spread_picture
 from uchiwa.web.grid import View, fuel_grid
 from uchiwa.web.pages import render, say
 from uchiwa.web.session import FromOurForm, Person
 from uchiwa.web.sieve import sieve_parts
 from uchiwa.web.standing import RoundPage, must_be_open, round_page
-from uchiwa.web.traces import moments_of
+from uchiwa.web.traces import moments_of, traces_for
 from uchiwa.work import fuel as work
 
 router = APIRouter()
 _HERE = "/jobs/{job_id}/rounds/{number}/fuel"
-_MOST_CELLS = 65536
-
-
-def parse_cells(text: str) -> list[tuple[int, int]]:
-    """Cells from `i.j` pairs separated by spaces.
-
-    Raises:
-        BadInput: something else.
-    """
-    cells: list[tuple[int, int]] = []
-    for part in text.split()[:_MOST_CELLS]:
-        i, dot, j = part.partition(".")
-        if not (dot and i.isdigit() and j.isdigit()):
-            raise BadInput(f"“{part[:20]}” is not a cell", advice="choose cells on the grid")
-        cells.append((int(i), int(j)))
-    return cells
 
 
 def _values(page: RoundPage, fuel: work.FuelWork, view: View) -> dict[str, Any]:
@@ -138,9 +122,8 @@ def moments(user: Person, job_id: int, number: int, i: int, j: int, table: str |
         account = explain(found.proposal, j, i)
         share = max(account.logs, key=lambda one: one.samples, default=None)
         index = found.proposal.evidence.names.index(share.name) if share is not None else 0
-        quantities = ("engine_speed", "manifold_pressure", "lambda_measured")
-        recording = samples.read([found.logs[index]], quantities)[0]
-    return JSONResponse(moments_of(recording, account, index, quantities))
+        told = moments_of(found.logs[index], account, index, traces_for(found.proposal.table))
+    return JSONResponse(told | {"read": f"{page.path}/read?log={told['log']}"})
 
 
 def _form_policy(old: Policy, form: dict[str, str]) -> Policy:

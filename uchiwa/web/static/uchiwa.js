@@ -8,9 +8,9 @@ async function fetchPiece(address, options = {}) {
   const answer = await fetch(address, { method: options.body ? "POST" : "GET", body: options.body, headers });
   const text = await answer.text();
   if (!answer.ok) {
-    let said = text;
-    try { said = JSON.parse(text).said; } catch { /* plain text says it itself */ }
-    throw new Error(said || "The server could not be reached.");
+    let told = { said: text };
+    try { told = JSON.parse(text); } catch { /* plain text says it itself */ }
+    throw Object.assign(new Error(told.said || "The server could not be reached."), told);
   }
   return text;
 }
@@ -24,6 +24,8 @@ function tell(text) {
   }
   line.className = "said is-bad";
   line.textContent = text;
+  clearTimeout(tell.timer);
+  tell.timer = setTimeout(() => line.remove(), 12_000);
 }
 
 document.addEventListener("alpine:init", () => {
@@ -178,7 +180,7 @@ document.addEventListener("alpine:init", () => {
       this.expanded = !this.expanded;
       localStorage.setItem("uchiwa-drawer", this.expanded ? "up" : "down");
       if (this.expanded) this.drawMoments();
-      else this.$refs.strips.classList.remove("is-up");
+      else { this.$refs.strips.classList.remove("is-up"); this.$refs.read.hidden = true; }
     },
     async drawMoments() {
       this.$refs.strips.classList.add("is-up");
@@ -186,8 +188,26 @@ document.addEventListener("alpine:init", () => {
         const moments = JSON.parse(await fetchPiece(`${this.address}/moments?${this.query({ i: this.i, j: this.j })}`));
         const count = moments.spans.length;
         this.drawerTitle = `${count} ${count === 1 ? "moment" : "moments"} of ${moments.name} fed this cell`;
+        const around = moments.spans.length ? `&from=${Math.max(0, moments.spans[0][0] - 10)}&to=${moments.spans[0][1] + 10}&at=${moments.spans[0][0]}` : "";
+        this.$refs.read.href = moments.read + around;
+        this.$refs.read.hidden = false;
         window.drawStrips(this.$refs.strips, moments);
       } catch (error) { tell(error.message); }
+    },
+  }));
+
+  Alpine.data("channels", () => ({
+    timer: null, asked: 0,
+    typed(event) {
+      if (event.target.name === "title") return;
+      clearTimeout(this.timer);
+      this.timer = setTimeout(async () => {
+        const asked = ++this.asked;
+        try {
+          const piece = await fetchPiece("/shop/channels/try", { body: new FormData(this.$refs.form) });
+          if (asked === this.asked) this.$refs.tried.innerHTML = piece;
+        } catch (error) { tell(error.message); }
+      }, 220);
     },
   }));
 
