@@ -18,7 +18,8 @@ demo-fresh: .venv/run.stamp
 
 test: .venv/dev.stamp lint
 	@setup/system-packages test
-	$(BIN)/pytest
+	$(BIN)/pytest -n 2 --dist loadgroup tests/core tests/command tests/loop
+	$(BIN)/pytest tests/store tests/web tests/browser
 
 lint: .venv/dev.stamp
 	$(BIN)/ruff check .

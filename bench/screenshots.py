@@ -58,7 +58,6 @@ def picture(page: Page, name: str) -> None:
 def take_all(page: Page) -> None:
     """Every main view once."""
     page.goto("/sign-in")
-    picture(page, "sign-in")
     sign_in(page)
     picture(page, "home")
     first, second = job_path(page, "Halloran"), job_path(page, "Onu")
@@ -92,11 +91,35 @@ def take_all(page: Page) -> None:
     picture(page, "review")
     page.goto(f"{second}/rounds/2/return")
     picture(page, "return")
+    take_reading(page, first)
     page.get_by_role("button", name="night").click()
     page.goto(f"{first}/rounds/3/fuel?view=proposed")
     picture(page, "fuel-night")
     page.goto("/")
     picture(page, "home-night")
+
+
+def take_reading(page: Page, job: str) -> None:
+    """Strips of one log, two pulls by night, and a computed channel."""
+    page.goto(f"{job}/rounds/3/read")
+    page.locator("main[data-ready]").wait_for()
+    page.locator(".strips-hit").hover(position={"x": 260, "y": 60})
+    for _ in range(3):
+        page.mouse.wheel(0, -240)
+    page.wait_for_timeout(500)
+    page.locator(".strips-hit").hover(position={"x": 330, "y": 60})
+    picture(page, "read")
+    page.get_by_label("Lay another log beside it").select_option(index=1)
+    page.wait_for_timeout(600)
+    page.get_by_label("aligned by").select_option("pull")
+    page.wait_for_timeout(1200)
+    page.get_by_role("button", name="night").click()
+    page.locator("main[data-ready]").wait_for()
+    page.locator(".strips-hit").hover(position={"x": 330, "y": 60})
+    picture(page, "read-compare")
+    page.get_by_role("button", name="day", exact=True).click()
+    page.goto("/shop/channels?edit=fuel_error")
+    picture(page, "channels")
 
 
 def take_phone(page: Page, link: str) -> None:
