@@ -53,6 +53,7 @@ class DelaySamples:
         rest: what the reading is multiplied with to give the error factor, (1 + s)(1 + l)/λt.
         airflow: g/s or None.
         cell: index of the cell of each sample, or −1 where it must not count.
+        ahead: signal of the wall film (see `proposals.transients`), whose share in the error is not counted, or None.
     """
 
     time: FloatArray
@@ -60,24 +61,33 @@ class DelaySamples:
     rest: FloatArray
     airflow: FloatArray | None
     cell: IntArray
+    ahead: FloatArray | None = None
 
 
 def inconsistency(parts: list[DelaySamples], delay: Delay, cells: int) -> float:
-    """Variance of the logarithm of the error factor within cells, over all samples that count."""
+    """Variance of the logarithm of the error factor within cells, over all samples that count.
+
+    What the wall film explains of it is taken out, for otherwise film and delay would be taken for each other.
+    """
     values: list[FloatArray] = []
     where: list[IntArray] = []
+    films: list[FloatArray] = []
     for part in parts:
         moved = undelayed(part.time, part.reading, delay.seconds(part.airflow, part.time.shape))
         error = moved * part.rest
         use = (part.cell >= 0) & np.isfinite(error) & (error > 0)
         values.append(np.log(error[use]))
         where.append(part.cell[use])
-    value, cell = np.concatenate(values), np.concatenate(where)
+        films.append(part.ahead[use] if part.ahead is not None else np.zeros(int(use.sum())))
+    value, cell, film = np.concatenate(values), np.concatenate(where), np.concatenate(films)
     if value.size == 0:
         return float("inf")
-    counts = np.bincount(cell, minlength=cells)
-    means = np.bincount(cell, weights=value, minlength=cells) / np.maximum(counts, 1)
-    return float(np.mean((value - means[cell]) ** 2))
+    counts = np.maximum(np.bincount(cell, minlength=cells), 1)
+    value = value - (np.bincount(cell, weights=value, minlength=cells) / counts)[cell]
+    film = film - (np.bincount(cell, weights=film, minlength=cells) / counts)[cell]
+    squares = float(film @ film)
+    explained = float(film @ value) ** 2 / squares if squares > 0 else 0.0
+    return (float(value @ value) - explained) / value.size
 
 
 def estimate_delay(parts: list[DelaySamples], cells: int) -> Delay:

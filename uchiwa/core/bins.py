@@ -7,11 +7,14 @@ from typing import Literal
 
 import numpy as np
 
+from uchiwa.core import kernels
 from uchiwa.core.log import FloatArray, IntArray
-from uchiwa.core.table import Axis
+from uchiwa.core.table import Axis, Table
 
-Estimator = Literal["nearest", "weighted"]
-LEAST_WEIGHT = 1e-9
+Estimator = Literal["nearest", "weighted", "surface"]
+Sharing = Literal["nearest", "weighted"]
+LEAST_WEIGHT = kernels.LEAST_WEIGHT
+_NO_AXIS = Axis("none", "1", np.array([0.0, 1.0]))
 
 
 @dataclass(frozen=True, eq=False)
@@ -28,37 +31,23 @@ class Shares:
     weight: FloatArray
     nearest: IntArray
 
-    def entries(self, breaks: IntArray, cells: int) -> IntArray:
-        """Separate entries into each cell; shape (cells,).
-
-        A sample enters a cell if it counts there and the sample before it did not, or was not its neighbour in time.
-
-        Args:
-            breaks: a number that changes wherever samples are not neighbours in time; shape (n,).
-            cells: number of cells.
-        """
-        counts = self.weight > LEAST_WEIGHT
-        was_there = np.zeros(self.cell.shape, dtype=np.bool_)
-        for corner, there in zip(self.cell, counts, strict=True):
-            was_there[:, 1:] |= (self.cell[:, 1:] == corner[:-1]) & there[:-1]
-        was_there[:, 1:] &= np.diff(breaks) == 0
-        return np.bincount(self.cell[counts & ~was_there], minlength=cells).astype(np.int64)
-
 
 def shares(x: Axis, y: Axis | None, at_x: FloatArray, at_y: FloatArray | None, estimator: Estimator) -> Shares:
     """Spread samples over the cells of a table.
 
-    *nearest*: a sample belongs to the nearest breakpoint pair, borders at midpoints. *weighted*: it counts in its
-    two or four surrounding points with the weights with which the controller's own lookup would use them.
+    *nearest*: a sample belongs to the nearest breakpoint pair, borders at midpoints. *weighted* and *surface*: it
+    counts in its two or four surrounding points with the weights with which the controller's own lookup would use
+    them.
     """
     i, fx = x.place(at_x)
+    nearest = x.nearest(at_x)
     if y is None or at_y is None:
         j, fy = np.zeros_like(i), np.zeros_like(fx)
         corners = [(0, 0), (1, 0)]
     else:
         j, fy = y.place(at_y)
+        nearest = y.nearest(at_y) * x.size + nearest
         corners = [(0, 0), (1, 0), (0, 1), (1, 1)]
-    nearest = (j + (fy >= 0.5)) * x.size + i + (fx >= 0.5)
     if estimator == "nearest":
         return Shares(nearest[None, :], np.ones((1, at_x.size)), nearest)
     weight = np.stack([np.where(right, fx, 1 - fx) * np.where(up, fy, 1 - fy) for right, up in corners])
@@ -90,16 +79,52 @@ class Bins:
     highest: FloatArray
 
 
-def _neighbour_correlation(residual: FloatArray, cell: IntArray, breaks: IntArray) -> float:
-    """Correlation of residuals of samples that follow each other in one cell, pooled over all cells, 0 … 0.999."""
-    if residual.size < 3:
-        return 0.0
-    follow = (np.diff(cell) == 0) & (np.diff(breaks) == 0)
-    if not follow.any():
-        return 0.0
-    first, second = residual[:-1][follow], residual[1:][follow]
-    scale = float(np.sqrt(np.sum(first**2) * np.sum(second**2)))
-    return float(np.clip(np.sum(first * second) / scale, 0.0, 0.999)) if scale > 0 else 0.0
+@dataclass(frozen=True, eq=False)
+class Figures:
+    """Mean, number and standard deviation per cell; arrays of the grid's shape."""
+
+    mean: FloatArray
+    samples: FloatArray
+    spread: FloatArray
+
+
+def figures(x: Axis, y: Axis | None, at_x: FloatArray, at_y: FloatArray | None, value: FloatArray) -> Figures:
+    """The three figures asked for most, samples counting in the nearest cell.
+
+    Args:
+        x, y: axes; `y` is None for a curve.
+        at_x, at_y, value: shape (n,), finite.
+    """
+    nx, ny, _, _, bx, by = _rulers(x, y, "nearest")
+    if at_y is None:
+        at_y = np.zeros_like(at_x)
+    shift = float(value[0]) if value.size else 0.0
+    parts = kernels.in_parts(
+        value.size, lambda a, b: kernels.counted(*bx, *by, nx, nx * ny, at_x, at_y, value, shift, a, b)
+    )
+    total = np.sum(parts, axis=0)
+    number = total[:, 0]
+    with np.errstate(invalid="ignore", divide="ignore"):
+        mean = total[:, 1] / number
+        variance = np.maximum(total[:, 2] / number - mean**2, 0.0) * number / np.maximum(number - 1, 1)
+    return Figures((mean + shift).reshape(ny, nx), number.reshape(ny, nx), np.sqrt(variance).reshape(ny, nx))
+
+
+def _rulers(
+    x: Axis, y: Axis | None, sharing: Sharing
+) -> tuple[int, int, FloatArray, FloatArray, kernels.Ruler, kernels.Ruler]:
+    """Columns, rows, breakpoints and rulers of two axes; a curve is given a second axis of which one row is used."""
+    second = _NO_AXIS if y is None else y
+    rows = 1 if y is None else second.size
+    if sharing == "nearest":
+        middle = [(one.breakpoints[1:] + one.breakpoints[:-1]) / 2 for one in (x, second)]
+    else:
+        middle = [one.breakpoints[1:-1] for one in (x, second)]
+    return x.size, rows, x.breakpoints, second.breakpoints, kernels.ruler(middle[0]), kernels.ruler(middle[1])
+
+
+def _in_order(values: FloatArray) -> FloatArray:
+    return np.ascontiguousarray(values, dtype=np.float64)
 
 
 def bin_samples(
@@ -111,6 +136,7 @@ def bin_samples(
     duration: FloatArray,
     breaks: IntArray,
     estimator: Estimator = "weighted",
+    window: float = 1.0,
 ) -> Bins:
     """Gather samples on the axes of a table.
 
@@ -124,41 +150,89 @@ def bin_samples(
         value: the value of each sample; shape (n,), finite.
         duration: seconds each sample stands for; shape (n,).
         breaks: a number that changes wherever samples are not neighbours in time; shape (n,).
-        estimator: how samples are shared among cells.
+        estimator: how samples are shared among cells; those of the *surface* count as with *weighted*.
+        window: with *nearest*, the share of a cell around its breakpoint in which samples count, 0 … 1.
     """
-    shape = (y.size if y is not None else 1, x.size)
-    cells = shape[0] * shape[1]
-    share = shares(x, y, at_x, at_y, estimator)
-    flat = share.cell.ravel()
+    if estimator == "nearest" and window < 1.0:
+        use = x.near(at_x, window)
+        if y is not None and at_y is not None:
+            use &= y.near(at_y, window)
+        outside = np.cumsum(~use)
+        at_x, value, duration, breaks = at_x[use], value[use], duration[use], (breaks + outside * 2**40)[use]
+        at_y = at_y[use] if at_y is not None else None
+    sharing: Sharing = "nearest" if estimator == "nearest" else "weighted"
+    nx, ny, px, py, rx, ry = _rulers(x, y, sharing)
+    _, _, _, _, nearest_x, nearest_y = _rulers(x, y, "nearest")
+    at_x, value, duration = _in_order(at_x), _in_order(value), _in_order(duration)
+    second = np.zeros_like(at_x) if at_y is None else _in_order(at_y)
+    cells, shape, shift = nx * ny, (ny, nx), float(value[0]) if value.size else 0.0
 
-    def total(amount: FloatArray) -> FloatArray:
-        return np.bincount(flat, weights=amount.ravel(), minlength=cells).astype(np.float64)
+    def part(first: int, last: int) -> FloatArray:
+        samples = (at_x, second, value, duration, breaks, shift, first, last)
+        if sharing == "nearest":
+            return np.asarray(kernels.gathered_nearest(*rx, *ry, nx, cells, *samples))
+        return np.asarray(kernels.gathered_weighted(px, *rx, py, *ry, cells, *samples))
 
-    weight = total(share.weight)
+    parts = kernels.in_parts(value.size, part)
+    total = np.sum(parts, axis=0)
+    weight, squares = total[:, kernels.WEIGHT], total[:, kernels.WEIGHT_SQUARED]
     with np.errstate(invalid="ignore", divide="ignore"):
-        mean = total(share.weight * value) / weight
-        deviation = value - mean[share.cell]
-        variance = total(share.weight * deviation**2) / weight
-        effective = np.nan_to_num(weight**2 / total(share.weight**2))
+        deviation = total[:, kernels.VALUE] / weight
+        variance = np.maximum(total[:, kernels.VALUE_SQUARED] / weight - deviation**2, 0.0)
+        effective = np.nan_to_num(weight**2 / squares)
         spread = np.sqrt(variance * effective / np.maximum(effective - 1, 1))
-    residual = np.nan_to_num(value - mean[share.nearest])
-    rho = _neighbour_correlation(residual, share.nearest, breaks)
+    mean = deviation + shift
+    known = np.where(weight > 0, mean, shift)
+    sums = np.sum(
+        kernels.in_parts(
+            value.size,
+            lambda first, last: kernels.followers(
+                *nearest_x, *nearest_y, nx, known, at_x, second, value, breaks, first, last
+            ),
+        ),
+        axis=0,
+    )
+    rho = float(np.clip(sums[0] / np.sqrt(sums[1] * sums[2]), 0.0, 0.999)) if sums[1] * sums[2] > 0 else 0.0
     independent = np.maximum(effective * (1 - rho) / (1 + rho), 1.0)
-    counts = share.weight > LEAST_WEIGHT
-    lowest, highest = np.full(cells, np.inf), np.full(cells, -np.inf)
-    every = np.broadcast_to(value, share.cell.shape)[counts]
-    np.minimum.at(lowest, share.cell[counts], every)
-    np.maximum.at(highest, share.cell[counts], every)
+    lowest = np.min([one[:, kernels.LOWEST] for one in parts], axis=0)
+    highest = np.max([one[:, kernels.HIGHEST] for one in parts], axis=0)
     seen = weight > LEAST_WEIGHT
     for array in (mean, spread, lowest, highest):
         array[~seen] = np.nan
     return Bins(
         mean=mean.reshape(shape),
         samples=np.where(seen, weight, 0.0).reshape(shape),
-        dwell=total(share.weight * duration).reshape(shape),
-        visits=share.entries(breaks, cells).reshape(shape),
+        dwell=total[:, kernels.DWELL].reshape(shape),
+        visits=total[:, kernels.VISITS].astype(np.int64).reshape(shape),
         spread=spread.reshape(shape),
         standard_error=np.where(effective < 2, np.nan, spread / np.sqrt(independent)).reshape(shape),
         lowest=lowest.reshape(shape),
         highest=highest.reshape(shape),
     )
+
+
+def refined(table: Table, bins: Bins, at_x: FloatArray, at_y: FloatArray | None, value: FloatArray) -> FloatArray:
+    """Weighted means, and once more the weighted mean of what the lookup of the first leaves unexplained.
+
+    A plain weighted mean draws each cell towards its neighbours; the second pass takes most of that back. It is a step
+    of the simultaneous algebraic reconstruction technique (Andersen and Kak, *Ultrasonic Imaging* 6, 1984).
+
+    Args:
+        table: whose own values weigh the four points, for a factor multiplies them before they are looked up.
+        bins: of the same samples, *weighted*.
+        at_x, at_y, value: shape (n,), finite.
+
+    Returns:
+        Factors of the table's shape; NaN without samples.
+    """
+    share = shares(table.x, table.y, at_x, at_y, "weighted")
+    model = np.where(table.grid > 0, table.grid, 1.0).ravel()[share.cell] * share.weight
+    model /= model.sum(axis=0)
+    first = np.where(np.isfinite(bins.mean), bins.mean, 1.0).ravel()
+    left = value - (first[share.cell] * model).sum(axis=0)
+    cells = bins.mean.size
+    weight = np.bincount(share.cell.ravel(), weights=share.weight.ravel(), minlength=cells)
+    more = np.bincount(share.cell.ravel(), weights=(share.weight * left).ravel(), minlength=cells)
+    with np.errstate(invalid="ignore", divide="ignore"):
+        again = bins.mean + (more / weight).reshape(bins.mean.shape)
+    return np.where(np.isfinite(bins.mean), again, np.nan)

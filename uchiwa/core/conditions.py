@@ -24,6 +24,11 @@ class Limits:
     fast_throttle: float = 30.0
     fast_pressure: float = 40.0
     fast_speed: float = 1500.0
+    soaked_above: float = 25.0
+    calm_throttle: float = 40.0
+    falling_throttle: float = 5.0
+    light_throttle: float = 8.0
+    high_speed: float = 3000.0
 
 
 @dataclass(frozen=True, eq=False)
@@ -53,17 +58,43 @@ class Rule:
         title: one or two words for the sieve.
         sentence: what it leaves out and why.
         finds: the samples it leaves out.
+        usual: whether it applies unless it is switched off; the others apply only when switched on.
     """
 
     id: str
     title: str
     sentence: str
     finds: Callable[[Samples], BoolArray]
+    usual: bool = True
 
 
 def _cold(samples: Samples) -> BoolArray:
     coolant = samples.get("coolant_temperature")
     return samples.none() if coolant is None else ~(coolant >= samples.limits.warm_coolant)
+
+
+def _heat_soaked(samples: Samples) -> BoolArray:
+    intake = samples.get("intake_air_temperature")
+    if intake is None or not np.isfinite(intake).any():
+        return samples.none()
+    throttle = samples.get("throttle_position")
+    calm = ~samples.none() if throttle is None else throttle < samples.limits.calm_throttle
+    soaked: BoolArray = calm & (intake > np.nanquantile(intake, 0.03) + samples.limits.soaked_above)
+    return soaked
+
+
+def _falling(samples: Samples) -> BoolArray:
+    throttle = samples.get("throttle_position")
+    if throttle is None:
+        return samples.none()
+    return held(samples.time, rate(samples.time, throttle) < -samples.limits.falling_throttle, samples.settle_s / 2)
+
+
+def _reversion(samples: Samples) -> BoolArray:
+    throttle, speed = samples.get("throttle_position"), samples.get("engine_speed")
+    if throttle is None or speed is None:
+        return samples.none()
+    return (throttle < samples.limits.light_throttle) & (speed > samples.limits.high_speed)
 
 
 def _after_start(samples: Samples) -> BoolArray:
@@ -109,6 +140,12 @@ RULES: tuple[Rule, ...] = (
         "The coolant is below 80 °C: warm-up enrichment and cold walls still shift the mixture.",
         _cold,
     ),
+    Rule(
+        "heat_soaked",
+        "heat-soaked",
+        "The intake air is over 25 °C hotter than at the coolest of this log, as after standing: charge and sensor no longer agree.",
+        _heat_soaked,
+    ),
     Rule("after_start", "after start", "After-start enrichment is still active.", _after_start),
     Rule("overrun", "overrun", "Overrun fuel cut, and the second after it.", _overrun),
     Rule(
@@ -123,15 +160,35 @@ RULES: tuple[Rule, ...] = (
         "Throttle, pressure or speed change fast (30 %/s, 40 kPa/s, 1500 rpm/s), and the settling time after it.",
         _transient,
     ),
+    Rule(
+        "falling",
+        "throttle falling",
+        "The throttle is closing by over 5 %/s: fuel leaves the walls and the mixture reads rich.",
+        _falling,
+        usual=False,
+    ),
+    Rule(
+        "reversion",
+        "light throttle at speed",
+        "Throttle under 8 % above 3000 rpm: air drawn back through the exhaust reads lean at the sensor.",
+        _reversion,
+        usual=False,
+    ),
 )
 
 MISSING = "missing"
 OUTSIDE = "outside"
 OPEN_LOOP = "open_loop"
+CLOSED_LOOP = "closed_loop"
+NO_TARGET = "no_target"
+NOT_IN_USE = "not_in_use"
 _ALWAYS = {
     MISSING: ("no reading", "A channel the computation needs has no reading here."),
     OUTSIDE: ("off the table", "More than half a cell beyond the table's last breakpoint."),
-    OPEN_LOOP: ("open loop", "Without a wideband sensor only closed-loop samples say anything."),
+    OPEN_LOOP: ("open loop", "The loop is open; without a wideband sensor only closed-loop samples say anything."),
+    CLOSED_LOOP: ("closed loop", "The loop is closed, and only open-loop samples are asked for."),
+    NO_TARGET: ("no target", "The λ target table has no target here, so that there is nothing to compare with."),
+    NOT_IN_USE: ("other table", "The controller was using another of its tables here."),
 }
 
 
@@ -147,6 +204,11 @@ def sentence_of(reason: str) -> str:
     if reason in _ALWAYS:
         return _ALWAYS[reason][1]
     return next((rule.sentence for rule in RULES if rule.id == reason), f"Where {reason} does not hold.")
+
+
+def applies(rule: Rule, without: tuple[str, ...], also: tuple[str, ...]) -> bool:
+    """Whether a rule applies, given those switched off and those switched on."""
+    return rule.id not in without if rule.usual else rule.id in also
 
 
 def switchable(reason: str) -> bool:

@@ -55,8 +55,21 @@ class Axis:
 
     def nearest(self, values: FloatArray) -> IntArray:
         """Index of the nearest breakpoint; borders lie midway between breakpoints and belong to the upper one."""
-        below, fraction = self.place(values)
-        return below + (fraction >= 0.5)
+        middle = (self.breakpoints[1:] + self.breakpoints[:-1]) / 2
+        return np.searchsorted(middle, values, side="right").astype(np.int64)
+
+    def near(self, values: FloatArray, share: float) -> BoolArray:
+        """Whether values lie within a share of their cell's half-width, on their side of its breakpoint.
+
+        Args:
+            values: in the axis's unit.
+            share: 0 … 1; 1 is the whole cell.
+        """
+        nearest = self.breakpoints[self.nearest(values)]
+        below, _ = self.place(values)
+        half = (self.breakpoints[below + 1] - self.breakpoints[below]) / 2
+        close: BoolArray = np.abs(values - nearest) <= share * half
+        return close
 
     def covers(self, values: FloatArray) -> BoolArray:
         """Whether values lie within the axis, or beyond its ends by no more than half the last spacing."""

@@ -33,6 +33,7 @@ class StandInCar:
         meter: frequency of its airflow meter (Hz) by airflow (g/s), if it has one.
         ethanol: % in its tank by seed, if it has a sensor for that.
         wideband: whether it has a wideband sensor.
+        trim_step: fuel trims are reported in steps of so many %; 0 for as they are.
     """
 
     id: str
@@ -45,6 +46,7 @@ class StandInCar:
     meter: Callable[[float], float] | None = None
     ethanol: Callable[[int], float] | None = None
     wideband: bool = True
+    trim_step: float = 0.0
 
 
 _SPEEDS = (600, 900, 1200, 1600, 2000, 2400, 2800, 3200, 3600, 4000, 4500, 5000, 5500, 6000, 6500)
@@ -294,6 +296,7 @@ CARS: dict[str, StandInCar] = {
             TERN_FILE,
             meter=_tern_frequency,
             wideband=False,
+            trim_step=0.78125,
         ),
         StandInCar(
             "bramble-wren",

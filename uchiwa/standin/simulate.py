@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from dataclasses import replace
 from types import MappingProxyType
 
 import numpy as np
@@ -54,7 +55,14 @@ LOGGED = (
 
 
 def simulate(
-    car: StandInCar, calibration: Calibration, drive_name: str, seed: int, *, revision: str | None = None
+    car: StandInCar,
+    calibration: Calibration,
+    drive_name: str,
+    seed: int,
+    *,
+    revision: str | None = None,
+    sensor: Wideband | None = None,
+    ethanol_to: float | None = None,
 ) -> Log:
     """Drive a stand-in car; the same arguments give the same log.
 
@@ -64,6 +72,8 @@ def simulate(
         drive_name: see `drives.DRIVES`.
         seed: of the road, the driver's choices and the sensors' noise.
         revision: mark written into the log, by default the calibration's id.
+        sensor: another wideband sensor than the usual one.
+        ethanol_to: the ethanol content (%) that the fuel reaches by the end of the drive, for a car that senses it.
 
     Returns:
         A log at 25 Hz of what the car's sensors and controller report, in canonical units.
@@ -79,12 +89,16 @@ def simulate(
         state.coolant, state.intake_air, state.pressure = ambient, ambient, barometer
     ethanol = car.ethanol(seed) if car.ethanol is not None else 0.0
     controller = Controller(calibration, ethanol_percent=ethanol if car.ethanol is not None else None)
-    driver, sensor = Driver(drive), Wideband()
+    ethanol_at_start, expected_s = ethanol, sum(leg.seconds for leg in drive.legs)
+    driver, sensor = Driver(drive), sensor or Wideband()
     noise = rng.normal(size=(4096, 4))
     road_speed, bypass, sensed, time, number = 0.0, 22.0, 1.0, 0.0, 0
     rows: list[tuple[float, ...]] = []
     while not driver.done:
         jitter = noise[number % 4096]
+        if ethanol_to is not None and controller.ethanol_percent is not None:
+            done = min(time / expected_s, 1.0)
+            controller.ethanol_percent = ethanol = ethanol_at_start + (ethanol_to - ethanol_at_start) * done
         wished = driver.leg.gear
         driver.step(state.speed, car.chassis.engine_speed(wished, road_speed) if wished else 0.0, road_speed, STEP_S)
         geared = car.chassis.engine_speed(driver.gear, road_speed) if driver.gear else 0.0
@@ -136,6 +150,7 @@ def simulate(
         road_speed = max(0.0, road_speed + acceleration * STEP_S)
 
         if number % LOG_EVERY == 0:
+            spread = command.closed_loop * car.truth.bank_spread
             rows.append(
                 (
                     time,
@@ -148,7 +163,7 @@ def simulate(
                     state.intake_air,
                     sensed,
                     command.target,
-                    command.short_trim * 100.0,
+                    (command.short_trim - spread) * 100.0,
                     command.long_trim * 100.0,
                     float(command.closed_loop),
                     command.pulse,
@@ -163,7 +178,7 @@ def simulate(
                     state.airflow,
                     frequency,
                     ethanol,
-                    (command.short_trim + command.closed_loop * 2.0 * car.truth.bank_spread) * 100.0,
+                    (command.short_trim + spread) * 100.0,
                     command.long_trim * 100.0,
                 )
             )
@@ -175,8 +190,17 @@ def simulate(
         for column, (name, quantity, decimals) in enumerate(LOGGED)
         if not _absent(car, quantity)
     )
+    if car.trim_step:
+        channels = tuple(_stepped(one, car.trim_step) for one in channels)
     notes = MappingProxyType({"revision": revision or calibration.id, "drive": drive_name})
     return Log(f"{drive_name}.csv", (Raster(np.round(data[:, 0], 3), channels),), notes)
+
+
+def _stepped(channel: Channel, step: float) -> Channel:
+    """A trim in the steps in which the controller reports it; other channels as they are."""
+    if channel.quantity is None or "_term_trim" not in channel.quantity:
+        return channel
+    return replace(channel, values=np.round(channel.values / step) * step + 0.0)
 
 
 def _absent(car: StandInCar, quantity: str) -> bool:

@@ -20,7 +20,7 @@ from uchiwa.core.drives import Drive
 from uchiwa.core.errors import BadInput
 from uchiwa.core.log import FloatArray, Log
 from uchiwa.core.proposals.evidence import QUANTITIES, gather
-from uchiwa.core.proposals.fuel import bin_evidence, summarise
+from uchiwa.core.proposals.fuel import proposal_from, summarise
 from uchiwa.core.proposals.policy import Policy
 from uchiwa.core.readers import check_size, read_recordings
 from uchiwa.core.recognise import Knowledge
@@ -201,10 +201,11 @@ def summarise_round(job: Job, round_: Round) -> None:
     summary = None
     if logs and tables:
         stored = Policy.read(json.loads(round_.policy))
-        policy = Policy(without=stored.without, settle_s=stored.settle_s, use_trims=stored.use_trims)
+        kept = {"without", "also", "where", "in_use", "settle_s", "use_trims", "loop", "target", "transients"}
+        policy = Policy.read(stored.model_dump(include=kept))
         try:
             evidence = gather(samples.read(logs, QUANTITIES), base, tables[0], policy)
-            summary = summarise(bin_evidence(evidence, tables[0], policy), policy)
+            summary = summarise(proposal_from(evidence, tables[0], policy))
         except BadInput:
             summary = None
     Round.update(

@@ -12,8 +12,10 @@ from numpy.typing import NDArray
 
 from uchiwa.core.bins import Bins
 from uchiwa.core.log import BoolArray, FloatArray
-from uchiwa.core.proposals.fill import smoothed, spread_outwards
+from uchiwa.core.proposals.estimate import Estimate, enough_evidence
+from uchiwa.core.proposals.fill import continued_surface, smoothed, spread_outwards
 from uchiwa.core.proposals.policy import Cell, Policy
+from uchiwa.core.proposals.rising import rising
 from uchiwa.core.table import Table
 
 DEAD_BAND = "dead band"
@@ -22,6 +24,7 @@ BIAS = "rich bias"
 SMOOTHING = "smoothing"
 UNREACHED = "unreached cells"
 LIMIT = "limit per round"
+RISING = "rising"
 CHOICE = "pins and chosen cells"
 
 
@@ -64,23 +67,17 @@ def cells_mask(cells: tuple[Cell, ...] | None, shape: tuple[int, int], default: 
     return mask
 
 
-def enough_evidence(bins: Bins, policy: Policy) -> BoolArray:
-    """Where a cell has the samples and the dwell that the policy asks for."""
-    enough: BoolArray = (bins.samples >= policy.minimum_samples) & (bins.dwell >= policy.minimum_dwell_s)
-    return enough & np.isfinite(bins.mean)
-
-
-def correct(table: Table, bins: Bins, policy: Policy) -> Correction:
+def correct(table: Table, bins: Bins, found: Estimate, policy: Policy) -> Correction:
     """Multiply a table by its measured error as a policy allows.
 
     In this order: evidence, dead band, strength, rich bias, smoothing, unreached cells, limit per round, pins and
-    choice of cells, rounding and the table's own limits.
+    choice of cells; an airflow meter's curve kept rising; rounding and the table's own limits.
     """
     shape = table.shape
     pinned = cells_mask(policy.pinned, shape, default=False)
     open_to_change = cells_mask(policy.only, shape, default=True) & ~pinned
     reached = enough_evidence(bins, policy)
-    error = np.where(reached, bins.mean, 1.0)
+    error = np.where(reached, found.factor, 1.0)
     stages: dict[str, FloatArray] = {}
     acted_on = reached & (np.abs(error - 1.0) * 100.0 >= policy.dead_band_percent)
     stages[DEAD_BAND] = np.where(acted_on, error, 1.0)
@@ -89,7 +86,12 @@ def correct(table: Table, bins: Bins, policy: Policy) -> Correction:
     stages[SMOOTHING] = smoothed(stages[BIAS], acted_on & open_to_change, policy.smoothing)
     filled = np.zeros(shape, dtype=np.bool_)
     stages[UNREACHED] = stages[SMOOTHING]
-    if policy.unreached != "leave":
+    if policy.unreached == "surface" and found.surface is not None:
+        beyond = continued_surface(found.surface.factor, found.surface.standard_error)
+        beyond = 1.0 + policy.strength / 100.0 * (beyond - 1.0)
+        stages[UNREACHED] = np.where(reached, stages[SMOOTHING], beyond)
+        filled = ~reached
+    elif policy.unreached in ("fade", "carry"):
         stages[UNREACHED] = spread_outwards(stages[SMOOTHING], reached, fade=policy.unreached == "fade")
         filled = ~reached
     most = policy.limit_percent / 100.0
@@ -97,6 +99,12 @@ def correct(table: Table, bins: Bins, policy: Policy) -> Correction:
     limited = stages[LIMIT] != stages[UNREACHED]
     stages[CHOICE] = factor = np.where(open_to_change, stages[LIMIT], 1.0)
     before = table.grid
+    if table.role == "maf_curve" and (factor != 1.0).any() and (np.diff(before[0]) > 0).all():
+        kept_rising = rising((before * factor)[0], 1.0 + bins.dwell[0], factor[0] == 1.0, 10.0**-table.decimals)
+        with np.errstate(invalid="ignore", divide="ignore"):
+            raised = np.where(before > 0, kept_rising / before, factor)
+        limited |= np.abs(raised - factor) > 1e-9
+        stages[RISING] = factor = np.where(np.abs(raised - factor) > 1e-12, raised, factor)
     after = np.where(factor == 1.0, before, table.rounded(before * factor))
     held_by_table = (factor != 1.0) & (after != np.round(before * factor, table.decimals))
     moved = after != before

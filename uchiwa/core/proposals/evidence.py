@@ -3,19 +3,41 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 from uchiwa.core.airflow import logged_airflow
 from uchiwa.core.align import Delay, DelaySamples, estimate_delay, inconsistency, undelayed
-from uchiwa.core.conditions import MISSING, OPEN_LOOP, OUTSIDE, RULES, Limits, Samples, Sieve, sift
+from uchiwa.core.conditions import (
+    CLOSED_LOOP,
+    MISSING,
+    NO_TARGET,
+    NOT_IN_USE,
+    OPEN_LOOP,
+    OUTSIDE,
+    RULES,
+    Limits,
+    Samples,
+    Sieve,
+    applies,
+    sift,
+)
 from uchiwa.core.errors import BadInput
 from uchiwa.core.formulas.computed import SHIPPED, Book
 from uchiwa.core.formulas.evaluation import condition
 from uchiwa.core.gather import axis_values
 from uchiwa.core.log import BoolArray, FloatArray, IntArray, Log
 from uchiwa.core.proposals.policy import Policy
+from uchiwa.core.proposals.transients import (
+    SLOW_TRIMS,
+    WALL_FILM,
+    Transient,
+    estimate_transients,
+    film_signal,
+    transient_factor,
+    trim_signal,
+)
 from uchiwa.core.signal import durations
 from uchiwa.core.table import Calibration, Table
 from uchiwa.core.timebase import on_one_base
@@ -36,19 +58,26 @@ QUANTITIES = frozenset(
 
 @dataclass(frozen=True, eq=False)
 class FuelParts:
-    """The factors of the fuel error at each sample; shape (n,). Without a sensor `mixture` is 1 throughout."""
+    """The factors of the fuel error at each sample; shape (n,).
+
+    Attributes:
+        mixture: λm/λt; without a sensor 1 throughout.
+        short_trim, long_trim: as fractions.
+        transient: what rids the error of wall film and slow trims; 1 where nothing changes.
+    """
 
     mixture: FloatArray
     short_trim: FloatArray
     long_trim: FloatArray
+    transient: FloatArray
 
     @property
     def error(self) -> FloatArray:
-        """e = A_true / A_model = (λm/λt)·(1 + s)·(1 + l), for trims s and l as fractions.
+        """e = A_true / A_model = (λm/λt)·(1 + s)·(1 + l), for trims s and l as fractions, less the transients.
 
         The controller injects F = A_model·(1 + s)(1 + l)/(λt·AFRst); what the sensor sees is A_true = λm·AFRst·F.
         """
-        return self.mixture * (1 + self.short_trim) * (1 + self.long_trim)
+        return self.mixture * (1 + self.short_trim) * (1 + self.long_trim) * self.transient
 
 
 @dataclass(frozen=True, eq=False)
@@ -66,6 +95,9 @@ class Evidence:
         sieve: which samples are used, and why the others are not.
         delay: the mixture delay that was taken.
         delay_gain: by how much that delay makes the error more consistent within cells, as a fraction of its variance.
+        transients: what was found to change the error while conditions change, and was taken out of it.
+        banks: how much more fuel bank 2 asks for than bank 1, as a fraction; NaN or None without a second bank.
+        floor: error that no number of samples averages away, as a fraction: of trims that come in steps and follow.
     """
 
     names: tuple[str, ...]
@@ -79,6 +111,9 @@ class Evidence:
     sieve: Sieve
     delay: Delay
     delay_gain: float
+    transients: tuple[Transient, ...] = ()
+    banks: FloatArray | None = None
+    floor: float = 0.0
 
     @property
     def breaks(self) -> IntArray:
@@ -106,6 +141,8 @@ class _OneLog:
     long_trim: FloatArray
     airflow: FloatArray | None
     own: list[tuple[str, BoolArray]]
+    changing: dict[str, FloatArray]
+    banks: FloatArray | None
 
 
 def _trim(signals: dict[str, FloatArray], quantity: str) -> FloatArray | None:
@@ -117,6 +154,39 @@ def _trim(signals: dict[str, FloatArray], quantity: str) -> FloatArray | None:
 def _mixture(signals: dict[str, FloatArray]) -> FloatArray | None:
     banks = [signals[one] for one in ("lambda_measured", "lambda_measured_2") if one in signals]
     return np.mean(banks, axis=0) if banks else None
+
+
+def _bank_difference(signals: dict[str, FloatArray], policy: Policy) -> FloatArray | None:
+    """Error of bank 2 over that of bank 1, less 1; None unless both banks were recorded."""
+    ratio: FloatArray | None = None
+    pairs = [("lambda_measured", 0.0, 1.0)]
+    if policy.use_trims == "both":
+        pairs.append(("short_term_trim", 1.0, 100.0))
+    if policy.use_trims in ("both", "long"):
+        pairs.append(("long_term_trim", 1.0, 100.0))
+    for quantity, plus, scale in pairs:
+        if quantity in signals and f"{quantity}_2" in signals:
+            with np.errstate(invalid="ignore", divide="ignore"):
+                one = (plus + signals[f"{quantity}_2"] / scale) / (plus + signals[quantity] / scale)
+            ratio = one if ratio is None else ratio * one
+    return None if ratio is None else ratio - 1.0
+
+
+def _target(signals: dict[str, FloatArray], calibration: Calibration, policy: Policy, name: str) -> FloatArray | None:
+    """λ target at each sample: logged, or looked up in the calibration's own table."""
+    tables = calibration.by_role("lambda_target")
+    if policy.target == "log" and ("lambda_target" in signals or not tables):
+        return signals.get("lambda_target")
+    if not tables:
+        raise BadInput("the calibration has no λ target table", advice="take λ target from the log")
+    table = tables[0]
+    y = axis_values(table.y, signals, name) if table.y is not None else None
+    looked_up = table.lookup(axis_values(table.x, signals, name), y)
+    if (table.grid <= 0).any():
+        without = table.with_grid((table.grid <= 0).astype(np.float64))
+        y = y if table.y is not None else None
+        looked_up = np.where(without.lookup(axis_values(table.x, signals, name), y) > 0, 0.0, looked_up)
+    return looked_up
 
 
 def _one_log(
@@ -133,12 +203,24 @@ def _one_log(
             where=log.name,
             advice="record λ from the wideband sensor, or the fuel trims",
         )
-    target = signals.get("lambda_target")
+    target = _target(signals, calibration, policy, log.name) if reading is not None else None
     if reading is not None and target is None:
         raise BadInput(
             "the log has no λ target to compare the measured mixture with", where=log.name, advice="record it as well"
         )
+    if reading is not None and policy.loop != "any" and "loop_state" not in signals:
+        raise BadInput(
+            f"only samples of {policy.loop} loop are asked for, and the log does not say when the loop was closed",
+            where=log.name,
+            advice="record the loop state, or let samples of any loop state count",
+        )
     if reading is None:
+        if policy.loop == "open":
+            raise BadInput(
+                "the log has no measured mixture, and in open loop the trims say nothing",
+                where=log.name,
+                advice="let closed-loop samples count",
+            )
         if "loop_state" not in signals:
             raise BadInput(
                 "the log has no measured mixture and does not say when the loop was closed",
@@ -146,7 +228,20 @@ def _one_log(
                 advice="record the loop state with the trims",
             )
         target = None
-    own = [(text, ~condition(text, signals, time, calibration, book=book)) for text in where]
+    own = [(text, ~condition(text, signals, time, calibration, book=book)) for text in (*policy.where, *where)]
+    if table.id in policy.in_use:
+        own.insert(0, (NOT_IN_USE, ~condition(policy.in_use[table.id], signals, time, calibration, book=book)))
+    if target is not None:
+        own.append((NO_TARGET, ~(target > 0) & ~np.isnan(target)))
+        target = np.where(target > 0, target, np.nan)
+    airflow = logged_airflow(signals, calibration)
+    changing: dict[str, FloatArray] = {}
+    if policy.transients == "auto":
+        if reading is not None and airflow is not None and target is not None:
+            changing[WALL_FILM] = film_signal(time, airflow, target)
+        elif reading is None:
+            trims = (zero if short is None else short) + (zero if long is None else long)
+            changing[SLOW_TRIMS] = -trim_signal(time, trims)
     return _OneLog(
         time=time,
         signals=signals,
@@ -156,8 +251,10 @@ def _one_log(
         target=target if target is not None else np.ones(time.shape),
         short_trim=zero if short is None else short,
         long_trim=zero if long is None else long,
-        airflow=logged_airflow(signals, calibration),
+        airflow=airflow,
         own=own,
+        changing=changing,
+        banks=_bank_difference(signals, policy),
     )
 
 
@@ -172,11 +269,17 @@ def _sift(one: _OneLog, table: Table, policy: Policy, mixture: FloatArray, error
     signals = dict(one.signals)
     if one.reading is None:
         signals.pop("lambda_measured", None)
-        found.append((OPEN_LOOP, ~(signals["loop_state"] > 0.5)))
     else:
         signals["lambda_measured"] = mixture
+    if one.reading is None or policy.loop == "closed":
+        found.append((OPEN_LOOP, ~(signals["loop_state"] > 0.5)))
+    elif policy.loop == "open":
+        found.append((CLOSED_LOOP, signals["loop_state"] > 0.5))
     samples = Samples(one.time, signals, Limits(), policy.settle_s)
-    found += [(rule.id, samples.none() if rule.id in policy.without else rule.finds(samples)) for rule in RULES]
+    found += [
+        (rule.id, rule.finds(samples) if applies(rule, policy.without, policy.also) else samples.none())
+        for rule in RULES
+    ]
     found.append((OUTSIDE, outside))
     return sift(found, one.time.size)
 
@@ -185,9 +288,9 @@ def _under(one: _OneLog, delay: Delay) -> tuple[FloatArray, FuelParts]:
     """Mixture at the moment of combustion and the parts of the error, under a delay."""
     if one.reading is None:
         mixture = np.ones(one.time.shape)
-        return mixture, FuelParts(mixture, one.short_trim, one.long_trim)
+        return mixture, FuelParts(mixture, one.short_trim, one.long_trim, np.ones(one.time.shape))
     mixture = undelayed(one.time, one.reading, delay.seconds(one.airflow, one.time.shape))
-    return mixture, FuelParts(mixture / one.target, one.short_trim, one.long_trim)
+    return mixture, FuelParts(mixture / one.target, one.short_trim, one.long_trim, np.ones(one.time.shape))
 
 
 def _delay_samples(one: _OneLog, table: Table, policy: Policy) -> DelaySamples | None:
@@ -199,7 +302,8 @@ def _delay_samples(one: _OneLog, table: Table, policy: Policy) -> DelaySamples |
     if one.y is not None and table.y is not None:
         cell = cell + table.y.nearest(np.nan_to_num(one.y)) * table.x.size
     rest = (1 + one.short_trim) * (1 + one.long_trim) / one.target
-    return DelaySamples(one.time, one.reading, rest, one.airflow, np.where(used, cell, -1))
+    cells = np.where(used, cell, -1)
+    return DelaySamples(one.time, one.reading, rest, one.airflow, cells, one.changing.get(WALL_FILM))
 
 
 def gather(
@@ -239,9 +343,10 @@ def gather(
         np.concatenate([p.mixture for _, p in mixtures]),
         np.concatenate([p.short_trim for _, p in mixtures]),
         np.concatenate([p.long_trim for _, p in mixtures]),
+        np.concatenate([p.transient for _, p in mixtures]),
     )
     ys = [one.y for one in ones if one.y is not None]
-    return Evidence(
+    evidence = Evidence(
         names=tuple(log.name for log in logs),
         log=np.repeat(np.arange(len(ones)), [one.time.size for one in ones]).astype(np.int64),
         time=np.concatenate([one.time for one in ones]),
@@ -253,7 +358,48 @@ def gather(
         sieve=Sieve(reasons, np.concatenate(verdicts)),
         delay=delay,
         delay_gain=gain,
+        banks=_joined([one.banks for one in ones], [one.time.size for one in ones]),
     )
+    return _without_transients(evidence, table, ones)
+
+
+def _joined(parts: list[FloatArray | None], sizes: list[int]) -> FloatArray | None:
+    if all(part is None for part in parts):
+        return None
+    pairs = zip(parts, sizes, strict=True)
+    return np.concatenate([np.full(size, np.nan) if part is None else part for part, size in pairs])
+
+
+def _without_transients(evidence: Evidence, table: Table, ones: list[_OneLog]) -> Evidence:
+    """The evidence with the error free of what only changing conditions add."""
+    signals = {
+        words: np.concatenate([one.changing.get(words, np.zeros(one.time.shape)) for one in ones])
+        for words in dict.fromkeys(words for one in ones for words in one.changing)
+    }
+    used = evidence.sieve.used
+    found = estimate_transients(
+        table,
+        evidence.x[used],
+        evidence.y[used] if evidence.y is not None else None,
+        evidence.error[used],
+        evidence.breaks[used],
+        {words: signal[used] for words, signal in signals.items()},
+    )
+    steps = max((_trim_step(one) for one in ones if one.reading is None), default=0.0)
+    follow = sum(one.slope * signals[one.words][used] for one in found if one.words == SLOW_TRIMS)
+    left = float(np.sqrt(np.mean(np.square(follow)))) / 2 if used.any() else 0.0
+    evidence = replace(evidence, floor=float(np.hypot(steps / np.sqrt(12.0), left)))
+    if not found:
+        return evidence
+    parts = replace(evidence.parts, transient=transient_factor(found, signals, evidence.time.size))
+    return replace(evidence, parts=parts, error=parts.error, transients=found)
+
+
+def _trim_step(one: _OneLog) -> float:
+    """The steps in which a log's trims come, as a fraction; 0 if they are fine."""
+    values = np.unique(np.round((one.short_trim + one.long_trim)[:20_000], 7))
+    steps = np.diff(values[np.isfinite(values)])
+    return float(np.quantile(steps, 0.25)) if steps.size > 3 else 0.0
 
 
 def consistency_gain(parts: list[DelaySamples], delay: Delay, cells: int) -> float:

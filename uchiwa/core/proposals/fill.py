@@ -7,6 +7,8 @@ import numpy as np
 from uchiwa.core.log import BoolArray, FloatArray
 
 FADE_CELLS = 4.0
+DOUBT = 0.04
+"""Standard error at which a continued surface is followed by half."""
 
 
 def spread_outwards(factor: FloatArray, reached: BoolArray, fade: bool) -> FloatArray:
@@ -31,6 +33,12 @@ def spread_outwards(factor: FloatArray, reached: BoolArray, fade: bool) -> Float
         kept = np.clip(1.0 - distance.min(axis=-1) / FADE_CELLS, 0.0, 1.0)
         taken = 1.0 + (taken - 1.0) * kept
     return np.where(reached, factor, taken)
+
+
+def continued_surface(factor: FloatArray, standard_error: FloatArray) -> FloatArray:
+    """Factors of a surface beyond the evidence, drawn to 1 by how little is known of them: 1 + (f − 1)/(1 + (σ/0.04)²)."""
+    followed: FloatArray = 1.0 + (factor - 1.0) / (1.0 + (standard_error / DOUBT) ** 2)
+    return followed
 
 
 def smoothed(factor: FloatArray, changed: BoolArray, percent: float) -> FloatArray:

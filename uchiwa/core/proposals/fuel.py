@@ -7,10 +7,11 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from uchiwa.core.bins import Bins, bin_samples
+from uchiwa.core.bins import Bins
 from uchiwa.core.errors import BadInput
 from uchiwa.core.log import BoolArray, Log
-from uchiwa.core.proposals.correction import Correction, correct, enough_evidence
+from uchiwa.core.proposals.correction import Correction, correct
+from uchiwa.core.proposals.estimate import Estimate, bin_evidence, enough_evidence, estimate
 from uchiwa.core.proposals.evidence import Evidence, gather
 from uchiwa.core.proposals.policy import Policy
 from uchiwa.core.table import Calibration, Table
@@ -26,6 +27,7 @@ class FuelProposal:
     policy: Policy
     evidence: Evidence
     bins: Bins
+    estimate: Estimate
     correction: Correction
 
     @property
@@ -37,21 +39,6 @@ class FuelProposal:
     def reached(self) -> BoolArray:
         """Which cells have the evidence that the policy asks for; shape (rows, columns)."""
         return enough_evidence(self.bins, self.policy)
-
-
-def bin_evidence(evidence: Evidence, table: Table, policy: Policy) -> Bins:
-    """The used samples of some evidence, gathered on a table's axes."""
-    used = evidence.sieve.used
-    return bin_samples(
-        table.x,
-        table.y,
-        evidence.x[used],
-        evidence.y[used] if evidence.y is not None else None,
-        evidence.error[used],
-        evidence.duration[used],
-        evidence.breaks[used],
-        policy.estimator,
-    )
 
 
 def find_table(calibration: Calibration, table_id: str) -> Table:
@@ -104,7 +91,8 @@ def airflow_table(calibration: Calibration, table_id: str) -> Table:
 def proposal_from(evidence: Evidence, table: Table, policy: Policy) -> FuelProposal:
     """The proposal that some evidence leads to; the policy must be one of the same evidence."""
     bins = bin_evidence(evidence, table, policy)
-    return FuelProposal(table, policy, evidence, bins, correct(table, bins, policy))
+    found = estimate(evidence, bins, table, policy)
+    return FuelProposal(table, policy, evidence, bins, found, correct(table, bins, found, policy))
 
 
 @dataclass(frozen=True)
@@ -125,11 +113,11 @@ class ErrorSummary:
 TARGET_PERCENT = 2.0
 
 
-def summarise(bins: Bins, policy: Policy) -> ErrorSummary | None:
+def summarise(proposal: FuelProposal) -> ErrorSummary | None:
     """The error that is left, or None where no cell has enough evidence."""
-    reached = enough_evidence(bins, policy)
+    reached, bins = proposal.reached, proposal.bins
     if not reached.any():
         return None
-    error = (bins.mean[reached] - 1.0) * 100.0
+    error = (proposal.estimate.factor[reached] - 1.0) * 100.0
     rms = float(np.sqrt(np.average(error**2, weights=bins.dwell[reached])))
     return ErrorSummary(rms, int(reached.sum()), int((np.abs(error) <= TARGET_PERCENT).sum()))

@@ -16,7 +16,7 @@ def _number(value: float, digits: int = 6) -> float | None:
 
 def report(proposal: FuelProposal) -> dict[str, Any]:
     """Table, sample accounts, delay and one entry per cell, row by row."""
-    table, bins, correction = proposal.table, proposal.bins, proposal.correction
+    table, bins, found, correction = proposal.table, proposal.bins, proposal.estimate, proposal.correction
     before = table.grid
     cells: list[dict[str, Any]] = []
     for j, i in np.ndindex(*table.shape):
@@ -29,12 +29,13 @@ def report(proposal: FuelProposal) -> dict[str, Any]:
                 "before": float(before[j, i]),
                 "after": float(correction.after[j, i]),
                 "factor": _number(correction.factor.item(j, i), 9),
-                "error": _number(bins.mean.item(j, i), 9),
+                "error": _number(found.factor.item(j, i), 9),
+                "mean": _number(bins.mean.item(j, i), 9),
                 "samples": _number(bins.samples.item(j, i), 3),
                 "dwell_s": _number(bins.dwell.item(j, i), 3),
                 "visits": int(bins.visits[j, i]),
                 "spread": _number(bins.spread.item(j, i)),
-                "standard_error": _number(bins.standard_error.item(j, i)),
+                "standard_error": _number(found.standard_error.item(j, i)),
                 "state": str(correction.state[j, i]),
             }
         )
@@ -48,5 +49,17 @@ def report(proposal: FuelProposal) -> dict[str, Any]:
         "samples_left_out": evidence.left_out(),
         "delay": [evidence.delay.d0, evidence.delay.k],
         "delay_gain": round(evidence.delay_gain, 4),
+        "transients": [
+            {"what": one.words, "slope": round(one.slope, 6), "largest_percent": round(one.largest_percent, 3)}
+            for one in evidence.transients
+        ],
+        "surface": None
+        if found.surface is None
+        else {
+            "bend_percent": round(found.surface.bend * 100, 4),
+            "freedom": round(found.surface.freedom, 2),
+            "samples_worth_one": round(found.surface.together, 2),
+            "spread_percent": round(found.surface.spread * 100, 4),
+        },
         "cells": cells,
     }

@@ -9,7 +9,17 @@ import numpy as np
 from uchiwa.core.bins import LEAST_WEIGHT, shares
 from uchiwa.core.errors import BadInput
 from uchiwa.core.log import BoolArray, FloatArray, IntArray
-from uchiwa.core.proposals.correction import BIAS, CHOICE, DEAD_BAND, LIMIT, SMOOTHING, STRENGTH, UNREACHED, State
+from uchiwa.core.proposals.correction import (
+    BIAS,
+    CHOICE,
+    DEAD_BAND,
+    LIMIT,
+    RISING,
+    SMOOTHING,
+    STRENGTH,
+    UNREACHED,
+    State,
+)
 from uchiwa.core.proposals.evidence import Evidence
 from uchiwa.core.proposals.fuel import FuelProposal
 from uchiwa.core.proposals.policy import Policy
@@ -68,8 +78,10 @@ class CellAccount:
     state: State
     factor: float
     mean: float
+    error: float
     spread: float
     standard_error: float
+    banks: float
     samples: float
     dwell: float
     visits: int
@@ -111,9 +123,13 @@ def _words(stage: str, policy: Policy, state: State) -> str:
         case "smoothing":
             return f"drawn {policy.smoothing:g} % to its neighbours"
         case "unreached cells":
-            return (
-                "faded in from the cells around it" if policy.unreached == "fade" else "carried from the cells around"
-            )
+            return {
+                "fade": "faded in from the cells around it",
+                "carry": "carried from the cells around",
+                "surface": "following the surface, as far as it is sure",
+            }.get(policy.unreached, "left as it is")
+        case "rising":
+            return "kept rising from point to point"
         case "limit per round":
             return f"held to ±{policy.limit_percent:g} % a round"
         case "dead band":
@@ -122,25 +138,53 @@ def _words(stage: str, policy: Policy, state: State) -> str:
             return "pinned" if state is State.PINNED else "not among the cells chosen to change"
 
 
-def _arithmetic(
-    proposal: FuelProposal, j: int, i: int, means: tuple[float, float, float] | None, wideband: bool
-) -> tuple[Step, ...]:
+@dataclass(frozen=True)
+class _Means:
+    """Means over the samples of a cell: of the mixture over its target, of the trims, of what was taken out."""
+
+    mixture: float
+    short_trim: float
+    long_trim: float
+    transient: float
+
+
+def _measured(proposal: FuelProposal, j: int, i: int, means: _Means, wideband: bool) -> list[Step]:
+    """From the samples to the error of the cell."""
+    policy, mean = proposal.policy, float(proposal.bins.mean[j, i])
+    steps: list[Step] = []
+    if wideband:
+        steps.append(Step("measured λ over target, mean", means.mixture, percent=False))
+    if policy.use_trims == "both":
+        steps.append(Step("short-term trim, mean", means.short_trim * 100))
+    if policy.use_trims in ("both", "long"):
+        steps.append(Step("long-term trim, mean", means.long_trim * 100))
+    if proposal.evidence.transients:
+        words = " and ".join(one.words for one in proposal.evidence.transients)
+        steps.append(Step(f"{words}, taken out", (means.transient - 1) * 100))
+    factor = float(proposal.estimate.factor[j, i])
+    if policy.estimator == "nearest" or not np.isfinite(factor):
+        steps.append(Step("error in this cell", (mean - 1) * 100))
+        return steps
+    steps.append(Step("mean of these samples", (mean - 1) * 100))
+    if policy.estimator == "surface":
+        steps.append(Step("the surface through all samples, here", (factor - 1) * 100))
+    else:
+        steps.append(Step("with what the mean leaves over, weighted again", (factor - 1) * 100))
+    return steps
+
+
+def _arithmetic(proposal: FuelProposal, j: int, i: int, means: _Means | None, wideband: bool) -> tuple[Step, ...]:
     steps: list[Step] = []
     correction, policy = proposal.correction, proposal.policy
-    mean = float(proposal.bins.mean[j, i])
     state = State(correction.state[j, i])
     if means is not None:
-        if wideband:
-            steps.append(Step("measured λ over target, mean", means[0], percent=False))
-        if policy.use_trims == "both":
-            steps.append(Step("short-term trim, mean", means[1] * 100))
-        if policy.use_trims in ("both", "long"):
-            steps.append(Step("long-term trim, mean", means[2] * 100))
-        steps.append(Step("error in this cell", (mean - 1) * 100))
-    previous = mean if proposal.reached[j, i] else 1.0
+        steps += _measured(proposal, j, i, means, wideband)
+    previous = float(proposal.estimate.factor[j, i]) if proposal.reached[j, i] else 1.0
     if not proposal.reached[j, i]:
         steps.append(Step("too little evidence to act on", 0.0))
-    for stage in (DEAD_BAND, STRENGTH, BIAS, SMOOTHING, UNREACHED, LIMIT, CHOICE):
+    for stage in (DEAD_BAND, STRENGTH, BIAS, SMOOTHING, UNREACHED, LIMIT, CHOICE, RISING):
+        if stage not in correction.stages:
+            continue
         factor = float(correction.stages[stage][j, i])
         shown = stage == STRENGTH and factor != 1.0
         if shown or abs(factor - previous) > 1e-9:
@@ -151,6 +195,14 @@ def _arithmetic(
     if abs(after - exact) > 0.51 * 10.0**-proposal.table.decimals:
         steps.append(Step("held by the table's own limits", (after / before - 1) * 100 if before else 0.0))
     return tuple(steps)
+
+
+def _banks(evidence: Evidence, sample: IntArray, weight: FloatArray) -> float:
+    """How much more bank 2 asks for than bank 1 in some samples, as a fraction; NaN without a second bank."""
+    if evidence.banks is None:
+        return float("nan")
+    known = np.isfinite(evidence.banks[sample])
+    return float(np.average(evidence.banks[sample][known], weights=weight[known])) if known.any() else float("nan")
 
 
 def explain(proposal: FuelProposal, j: int, i: int) -> CellAccount:
@@ -179,14 +231,11 @@ def explain(proposal: FuelProposal, j: int, i: int) -> CellAccount:
     weight = mine[mine > LEAST_WEIGHT]
     inside = np.zeros(evidence.time.size, dtype=np.bool_)
     inside[sample] = True
-    means: tuple[float, float, float] | None = None
+    means: _Means | None = None
     if sample.size:
         parts = evidence.parts
-        means = (
-            float(np.average(parts.mixture[sample], weights=weight)),
-            float(np.average(parts.short_trim[sample], weights=weight)),
-            float(np.average(parts.long_trim[sample], weights=weight)),
-        )
+        every = (parts.mixture, parts.short_trim, parts.long_trim, parts.transient)
+        means = _Means(*(float(np.average(one[sample], weights=weight)) for one in every))
     nearest = _nearest_cell(evidence, table)
     here = nearest == cell
     verdict = evidence.sieve.verdict[here]
@@ -217,8 +266,10 @@ def explain(proposal: FuelProposal, j: int, i: int) -> CellAccount:
         state=State(proposal.correction.state[j, i]),
         factor=float(proposal.correction.factor[j, i]),
         mean=float(bins.mean[j, i]),
+        error=float(proposal.estimate.factor[j, i]),
         spread=float(bins.spread[j, i]),
-        standard_error=float(bins.standard_error[j, i]),
+        standard_error=float(proposal.estimate.standard_error[j, i]),
+        banks=_banks(evidence, sample, weight),
         samples=float(bins.samples[j, i]),
         dwell=float(bins.dwell[j, i]),
         visits=int(bins.visits[j, i]),

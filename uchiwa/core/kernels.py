@@ -1,0 +1,294 @@
+"""Loops over samples that numpy cannot do in one pass, compiled by numba.
+
+All of them release the interpreter's lock, so that `in_parts` can run them beside each other on threads of our own.
+"""
+
+from __future__ import annotations
+
+import math
+import os
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from typing import NamedTuple, TypeVar
+
+import numpy as np
+from numba import njit
+
+from uchiwa.core.log import FloatArray, IntArray
+
+Result = TypeVar("Result")
+
+LEAST_WEIGHT = 1e-9
+_WORTH_A_THREAD = 200_000
+_MOST_SLOTS = 1 << 16
+
+# Columns of what `gathered` adds up for each cell.
+WEIGHT, WEIGHT_SQUARED, VALUE, VALUE_SQUARED, DWELL, VISITS, LOWEST, HIGHEST = range(8)
+GATHERED = 8
+
+
+class Ruler(NamedTuple):
+    """Equal slots along an axis, each with at most one border, so that a place is found without searching.
+
+    Attributes:
+        base: number of borders at or below the start of each slot.
+        border: the border within each slot, or infinity.
+        low: where the first slot begins.
+        per: slots per unit.
+    """
+
+    base: IntArray
+    border: FloatArray
+    low: float
+    per: float
+
+
+def ruler(borders: FloatArray) -> Ruler:
+    """A ruler for rising borders; a value at a border lies above it.
+
+    Raises:
+        ValueError: borders closer to each other than a 65,536th of their range.
+    """
+    if borders.size == 0:
+        return Ruler(np.zeros(1, dtype=np.int64), np.array([np.inf]), 0.0, 0.0)
+    low, high = float(borders[0]), float(borders[-1])
+    span = high - low
+    if span == 0.0:
+        return Ruler(np.array([0]), borders.astype(np.float64), low, 0.0)
+    least = float(np.diff(borders).min())
+    slots = int(span / least) + 2
+    if slots > _MOST_SLOTS:
+        raise ValueError("the breakpoints of this axis lie too unevenly")
+    slots = max(slots, 64)
+    per = slots / span
+    place = np.minimum(((borders - low) * per).astype(np.int64), slots)
+    base = np.zeros(slots + 1, dtype=np.int64)
+    np.add.at(base, np.minimum(place + 1, slots), 1)
+    base = np.cumsum(base)
+    base[slots] = borders.size - 1
+    border = np.full(slots + 1, np.inf)
+    border[place] = borders
+    base[place] = np.arange(borders.size)
+    return Ruler(base, border, low, per)
+
+
+def in_parts(size: int, work: Callable[[int, int], Result]) -> list[Result]:
+    """What `work(first, last)` gives for the whole of `size` samples, in parts on threads where that pays."""
+    parts = min(os.cpu_count() or 1, max(1, size // _WORTH_A_THREAD))
+    if parts == 1:
+        return [work(0, size)]
+    borders = np.linspace(0, size, parts + 1).astype(np.int64).tolist()
+    with ThreadPoolExecutor(parts) as pool:
+        return list(pool.map(work, borders[:-1], borders[1:]))
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _above(base, border, low, per, value):  # type: ignore[no-untyped-def]  # pragma: no cover
+    """How many borders are at or below a value."""
+    place = min(max((value - low) * per, 0.0), base.size - 1.0)
+    slot = int(place)
+    return base[slot] + (1 if value >= border[slot] else 0)
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _share(points, k, value):  # type: ignore[no-untyped-def]  # pragma: no cover
+    return min(max((value - points[k]) / (points[k + 1] - points[k]), 0.0), 1.0)
+
+
+@njit(cache=True, nogil=True)
+def counted(bx, fx, lx, ux, by, fy, ly, uy, nx, cells, x, y, value, shift, first, last):  # type: ignore[no-untyped-def]  # pragma: no cover
+    """Number, sum and sum of squares of `value − shift` in the cell between borders; shape (cells, 3)."""
+    out = np.zeros((cells, 3))
+    for n in range(first, last):
+        cell = _above(by, fy, ly, uy, y[n]) * nx + _above(bx, fx, lx, ux, x[n])
+        d = value[n] - shift
+        out[cell, 0] += 1.0
+        out[cell, 1] += d
+        out[cell, 2] += d * d
+    return out
+
+
+@njit(cache=True, nogil=True)
+def gathered_nearest(bx, fx, lx, ux, by, fy, ly, uy, nx, cells, x, y, value, duration, breaks, shift, first, last):  # type: ignore[no-untyped-def]  # pragma: no cover
+    """Everything a bin is asked for, samples counting in the nearest cell; shape (cells, GATHERED)."""
+    out = np.zeros((cells, GATHERED))
+    out[:, LOWEST], out[:, HIGHEST] = np.inf, -np.inf
+    before = -1
+    if first > 0:
+        before = _above(by, fy, ly, uy, y[first - 1]) * nx + _above(bx, fx, lx, ux, x[first - 1])
+    for n in range(first, last):
+        cell = _above(by, fy, ly, uy, y[n]) * nx + _above(bx, fx, lx, ux, x[n])
+        v = value[n]
+        d = v - shift
+        row = out[cell]
+        row[WEIGHT] += 1.0
+        row[VALUE] += d
+        row[VALUE_SQUARED] += d * d
+        row[DWELL] += duration[n]
+        row[LOWEST] = min(row[LOWEST], v)
+        row[HIGHEST] = max(row[HIGHEST], v)
+        if cell != before or n == 0 or breaks[n] != breaks[n - 1]:
+            row[VISITS] += 1.0
+        before = cell
+    out[:, WEIGHT_SQUARED] = out[:, WEIGHT]
+    return out
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _weight_in(k, share, node):  # type: ignore[no-untyped-def]  # pragma: no cover
+    """Weight that a place between breakpoints k and k + 1 gives to breakpoint `node`."""
+    if node == k:
+        return 1.0 - share
+    return share if node == k + 1 else 0.0
+
+
+@njit(cache=True, nogil=True)
+def gathered_weighted(px, bx, fx, lx, ux, py, by, fy, ly, uy, cells, x, y, value, duration, breaks, shift, first, last):  # type: ignore[no-untyped-def]  # pragma: no cover
+    """Everything a bin is asked for, samples counting in the two or four breakpoints around; shape (cells, GATHERED)."""
+    nx = px.size
+    out = np.zeros((cells, GATHERED))
+    out[:, LOWEST], out[:, HIGHEST] = np.inf, -np.inf
+    wi, wj, sx, sy = -2, -2, 0.0, 0.0
+    if first > 0:
+        wi, wj = _above(bx, fx, lx, ux, x[first - 1]), _above(by, fy, ly, uy, y[first - 1])
+        sx, sy = _share(px, wi, x[first - 1]), _share(py, wj, y[first - 1])
+    for n in range(first, last):
+        i, j = _above(bx, fx, lx, ux, x[n]), _above(by, fy, ly, uy, y[n])
+        rx, ry = _share(px, i, x[n]), _share(py, j, y[n])
+        v = value[n]
+        d = v - shift
+        follows = n > 0 and breaks[n] == breaks[n - 1]
+        for up in range(2):
+            wy = ry if up else 1.0 - ry
+            if wy <= LEAST_WEIGHT:
+                continue
+            for right in range(2):
+                w = wy * (rx if right else 1.0 - rx)
+                if w <= LEAST_WEIGHT:
+                    continue
+                row = out[(j + up) * nx + i + right]
+                row[WEIGHT] += w
+                row[WEIGHT_SQUARED] += w * w
+                row[VALUE] += w * d
+                row[VALUE_SQUARED] += w * d * d
+                row[DWELL] += w * duration[n]
+                row[LOWEST] = min(row[LOWEST], v)
+                row[HIGHEST] = max(row[HIGHEST], v)
+                if not follows or _weight_in(wi, sx, i + right) * _weight_in(wj, sy, j + up) <= LEAST_WEIGHT:
+                    row[VISITS] += 1.0
+        wi, wj, sx, sy = i, j, rx, ry
+    return out
+
+
+@njit(cache=True, nogil=True)
+def followers(bx, fx, lx, ux, by, fy, ly, uy, nx, mean, x, y, value, breaks, first, last):  # type: ignore[no-untyped-def]  # pragma: no cover
+    """Sums over neighbours in time within a cell, of their deviations from its mean: d·d′, d², d′²."""
+    product = earlier = later = 0.0
+    before, was = -1, 0.0
+    for n in range(max(first - 1, 0), last):
+        cell = _above(by, fy, ly, uy, y[n]) * nx + _above(bx, fx, lx, ux, x[n])
+        d = value[n] - mean[cell]
+        if n >= first and n > 0 and cell == before and breaks[n] == breaks[n - 1]:
+            product += was * d
+            earlier += was * was
+            later += d * d
+        before, was = cell, d
+    return np.array([product, earlier, later])
+
+
+@njit(cache=True, nogil=True)
+def surface_sums(px, bx, fx, lx, ux, py, by, fy, ly, uy, model, x, y, value, terms, node, slope, clip, first, last):  # type: ignore[no-untyped-def]  # pragma: no cover
+    """Sums from which the normal equations of the surface are made, with Huber's weights about a given surface.
+
+    The prediction at a sample is Σ w·node + Σ slope·term, with w the lookup's weights times the model's own values at
+    the four nodes, made to sum to 1. `clip` is the residual from which a sample counts less.
+
+    Returns:
+        For each patch of four nodes the ten products of weights, (patches, 10); for each node the products of its
+        weight with the value and with the terms, (nodes, 1 + m); of terms with the value and with each other,
+        (m, 1 + m); and Σ ω, Σ ω·value², Σ ω·residual².
+    """
+    nx, m = px.size, terms.shape[0]
+    patches = np.zeros(((nx - 1) * (py.size - 1), 10))
+    right = np.zeros((nx * py.size, 1 + m))
+    between = np.zeros((m, 1 + m))
+    sums = np.zeros(3)
+    w = np.empty(4)
+    c = np.empty(4, dtype=np.int64)
+    for n in range(first, last):
+        i, j = _above(bx, fx, lx, ux, x[n]), _above(by, fy, ly, uy, y[n])
+        rx, ry = _share(px, i, x[n]), _share(py, j, y[n])
+        c[0] = j * nx + i
+        c[1], c[2], c[3] = c[0] + 1, c[0] + nx, c[0] + nx + 1
+        w[0], w[1], w[2], w[3] = (1 - rx) * (1 - ry), rx * (1 - ry), (1 - rx) * ry, rx * ry
+        total = 0.0
+        for k in range(4):
+            w[k] *= model[c[k]]
+            total += w[k]
+        v = value[n]
+        residual = v
+        for k in range(4):
+            w[k] /= total
+            residual -= w[k] * node[c[k]]
+        for k in range(m):
+            residual -= slope[k] * terms[k, n]
+        size = abs(residual)
+        omega = 1.0 if size <= clip else clip / size
+        at = 0
+        patch = patches[j * (nx - 1) + i]
+        for k in range(4):
+            share = omega * w[k]
+            for other in range(k, 4):
+                patch[at] += share * w[other]
+                at += 1
+            right[c[k], 0] += share * v
+            for term in range(m):
+                right[c[k], 1 + term] += share * terms[term, n]
+        for term in range(m):
+            weighted = omega * terms[term, n]
+            between[term, 0] += weighted * v
+            for other in range(m):
+                between[term, 1 + other] += weighted * terms[other, n]
+        sums[0] += omega
+        sums[1] += omega * v * v
+        sums[2] += omega * residual * residual
+    return patches, right, between, sums
+
+
+@njit(cache=True, nogil=True)
+def surface_residuals(px, bx, fx, lx, ux, py, by, fy, ly, uy, model, x, y, value, terms, node, slope, step):  # type: ignore[no-untyped-def]  # pragma: no cover
+    """Residuals of every `step`-th stretch of 4096 samples; shape (about n / step,), and which samples they are of."""
+    nx, m, block = px.size, terms.shape[0], 4096
+    out = np.empty(x.size)
+    which = np.empty(x.size, dtype=np.int64)
+    number = 0
+    for n in range(x.size):
+        if (n // block) % step:
+            continue
+        i, j = _above(bx, fx, lx, ux, x[n]), _above(by, fy, ly, uy, y[n])
+        rx, ry = _share(px, i, x[n]), _share(py, j, y[n])
+        c = j * nx + i
+        a, b = (1 - rx) * (1 - ry) * model[c], rx * (1 - ry) * model[c + 1]
+        d, e = (1 - rx) * ry * model[c + nx], rx * ry * model[c + nx + 1]
+        expected = (a * node[c] + b * node[c + 1] + d * node[c + nx] + e * node[c + nx + 1]) / (a + b + d + e)
+        for k in range(m):
+            expected += slope[k] * terms[k, n]
+        out[number] = value[n] - expected
+        which[number] = n
+        number += 1
+    return out[:number], which[:number]
+
+
+@njit(cache=True, nogil=True)
+def lagged(time, values, lag):  # type: ignore[no-untyped-def]  # pragma: no cover
+    """Values behind a first-order lag of `lag` seconds; a gap is bridged by the value before it."""
+    out = np.empty(values.size)
+    at = np.nan
+    for n in range(values.size):
+        v = values[n]
+        if np.isnan(at):
+            at = v
+        elif not np.isnan(v):
+            at += (1.0 - math.exp(-(time[n] - time[n - 1]) / lag)) * (v - at)
+        out[n] = at
+    return out
