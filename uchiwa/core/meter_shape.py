@@ -68,5 +68,4 @@ def straight_over_bent(table: Table, at: FloatArray) -> FloatArray:
     bent = monotone_cubic(points, np.sqrt(values), at) ** 2
     straight = np.interp(at, points, values)
     with np.errstate(divide="ignore", invalid="ignore"):
-        ratio = np.where(bent > 0, straight / bent, 1.0)
-    return ratio
+        return np.where(bent > 0, straight / bent, 1.0)

@@ -73,7 +73,7 @@ def simulate(
         seed: of the road, the driver's choices and the sensors' noise.
         revision: mark written into the log, by default the calibration's id.
         sensor: another wideband sensor than the usual one.
-        ethanol_to: the ethanol content (%) that the fuel reaches by the end of the drive, for a car that senses it.
+        ethanol_to: the ethanol content (%) that the fuel reaches some two thirds into the drive, for a car that senses it.
 
     Returns:
         A log at 25 Hz of what the car's sensors and controller report, in canonical units.
@@ -89,7 +89,7 @@ def simulate(
         state.coolant, state.intake_air, state.pressure = ambient, ambient, barometer
     ethanol = car.ethanol(seed) if car.ethanol is not None else 0.0
     controller = Controller(calibration, ethanol_percent=ethanol if car.ethanol is not None else None)
-    ethanol_at_start, expected_s = ethanol, sum(leg.seconds for leg in drive.legs)
+    ethanol_at_start, blending_s = ethanol, 0.7 * sum(leg.seconds for leg in drive.legs)
     driver, sensor = Driver(drive), sensor or Wideband()
     noise = rng.normal(size=(4096, 4))
     road_speed, bypass, sensed, time, number = 0.0, 22.0, 1.0, 0.0, 0
@@ -97,7 +97,7 @@ def simulate(
     while not driver.done:
         jitter = noise[number % 4096]
         if ethanol_to is not None and controller.ethanol_percent is not None:
-            done = min(time / expected_s, 1.0)
+            done = min(time / blending_s, 1.0)
             controller.ethanol_percent = ethanol = ethanol_at_start + (ethanol_to - ethanol_at_start) * done
         wished = driver.leg.gear
         driver.step(state.speed, car.chassis.engine_speed(wished, road_speed) if wished else 0.0, road_speed, STEP_S)

@@ -265,7 +265,8 @@ def _sift(one: _OneLog, table: Table, policy: Policy, mixture: FloatArray, error
     if one.y is not None and table.y is not None:
         missing |= ~np.isfinite(one.y)
         outside |= ~table.y.covers(one.y)
-    found: list[tuple[str, BoolArray]] = [(MISSING, missing), *one.own]
+    found: list[tuple[str, BoolArray]] = [own for own in one.own if own[0] == NO_TARGET]
+    found += [(MISSING, missing), *(own for own in one.own if own[0] != NO_TARGET)]
     signals = dict(one.signals)
     if one.reading is None:
         signals.pop("lambda_measured", None)
