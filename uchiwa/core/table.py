@@ -9,6 +9,7 @@ import numpy as np
 
 from uchiwa.core.log import BoolArray, FloatArray, IntArray
 from uchiwa.core.quantities import QUANTITIES
+from uchiwa.core.zones import Zone, zone_surface
 
 
 def frozen(values: Sequence[float] | Sequence[Sequence[float]] | FloatArray) -> FloatArray:
@@ -91,6 +92,7 @@ class Table:
         values: shape (y.size, x.size), or (x.size,) for a curve.
         minimum, maximum: limits of a value, or None.
         decimals: digits shown and kept after the point.
+        zones: polynomials in whose place the values stand, where the controller holds it so; `values` are theirs.
     """
 
     id: str
@@ -103,6 +105,7 @@ class Table:
     minimum: float | None = None
     maximum: float | None = None
     decimals: int = 2
+    zones: tuple[Zone, ...] = ()
 
     @property
     def shape(self) -> tuple[int, int]:
@@ -117,6 +120,13 @@ class Table:
     def with_grid(self, grid: FloatArray) -> Table:
         """The same table with other values; `grid` has shape (rows, columns)."""
         return replace(self, values=frozen(grid.reshape(self.values.shape)))
+
+    def with_zones(self, zones: tuple[Zone, ...]) -> Table:
+        """The same table by other polynomials; its values become theirs."""
+        if self.y is None:
+            raise TypeError(f"table {self.id} is a curve and has no zones")
+        values = zone_surface(zones, self.x.breakpoints, self.y.breakpoints, self.grid)
+        return replace(self, zones=zones, values=frozen(self.rounded(values)))
 
     def rounded(self, grid: FloatArray) -> FloatArray:
         """Values at the table's own precision and within its limits."""

@@ -14,6 +14,7 @@ from uchiwa.core.errors import BadInput
 from uchiwa.core.quantities import QUANTITIES
 from uchiwa.core.table import Axis, Calibration, Constant, Table, frozen
 from uchiwa.core.units import convert, known_unit
+from uchiwa.core.zones import Zone, powers
 
 FORMAT = "uchiwa.calibration/1"
 Role = Literal[
@@ -55,6 +56,15 @@ class ConstantJson(_Part):
     unit: Annotated[str, Field(max_length=32)]
 
 
+class ZoneJson(_Part):
+    """A polynomial over a rectangle of a table: from and to along each axis, degree, coefficients 1, x, y, x², …"""
+
+    x: Annotated[list[Number], Field(min_length=2, max_length=2)]
+    y: Annotated[list[Number], Field(min_length=2, max_length=2)]
+    degree: Annotated[int, Field(ge=0, le=6)]
+    coefficients: Annotated[list[Number], Field(min_length=1, max_length=28)]
+
+
 class TableJson(_Part):
     """A table (`values[j][i]` at `y[j]`, `x[i]`) or a curve (no `y`, a flat list)."""
 
@@ -68,6 +78,7 @@ class TableJson(_Part):
     minimum: Number | None = None
     maximum: Number | None = None
     decimals: Annotated[int, Field(ge=0, le=9)] = 2
+    zones: Annotated[list[ZoneJson], Field(max_length=64)] = []
 
 
 class CalibrationJson(_Part):
@@ -171,7 +182,26 @@ def _table(part: TableJson, where: str) -> Table:
     if part.minimum is not None and part.maximum is not None and part.minimum > part.maximum:
         raise BadInput("the minimum is above the maximum", where=f"{where}.minimum", advice="exchange them")
     values = frozen(rows)
-    return Table(part.id, part.title, part.role, part.unit, x, y, values, part.minimum, part.maximum, part.decimals)
+    zones = tuple(_zone(zone, y is None, f"{where}.zones[{number}]") for number, zone in enumerate(part.zones))
+    return Table(
+        part.id, part.title, part.role, part.unit, x, y, values, part.minimum, part.maximum, part.decimals, zones
+    )
+
+
+def _zone(part: ZoneJson, curve: bool, where: str) -> Zone:
+    if curve:
+        raise BadInput("a curve has no zones", where=where, advice="give the table a y axis")
+    for name, ends in (("x", part.x), ("y", part.y)):
+        if ends[1] <= ends[0]:
+            raise BadInput("the zone does not reach from low to high", where=f"{where}.{name}", advice="exchange them")
+    wanted = len(powers(part.degree))
+    if len(part.coefficients) != wanted:
+        raise BadInput(
+            f"degree {part.degree} has {wanted} coefficients, not {len(part.coefficients)}",
+            where=f"{where}.coefficients",
+            advice="list them as 1, x, y, x², x·y, y², …",
+        )
+    return Zone((part.x[0], part.x[1]), (part.y[0], part.y[1]), part.degree, tuple(part.coefficients))
 
 
 def loads(text: str | bytes, name: str = "calibration") -> Calibration:
@@ -236,6 +266,11 @@ def as_dict(calibration: Calibration) -> dict[str, Any]:
         if table.maximum is not None:
             out["maximum"] = _number(table.maximum)
         out["decimals"] = table.decimals
+        if table.zones:
+            out["zones"] = [
+                {"x": list(one.x), "y": list(one.y), "degree": one.degree, "coefficients": list(one.coefficients)}
+                for one in table.zones
+            ]
         tables.append(out)
     constants = [{"id": c.id, "role": c.role, "value": _number(c.value), "unit": c.unit} for c in calibration.constants]
     return {

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import StrEnum
 from types import MappingProxyType
 
@@ -17,6 +17,7 @@ from uchiwa.core.proposals.fill import continued_surface, smoothed, spread_outwa
 from uchiwa.core.proposals.policy import Cell, Policy
 from uchiwa.core.proposals.rising import rising
 from uchiwa.core.table import Table
+from uchiwa.core.zones import Zone, refit
 
 DEAD_BAND = "dead band"
 STRENGTH = "strength"
@@ -25,6 +26,7 @@ SMOOTHING = "smoothing"
 UNREACHED = "unreached cells"
 LIMIT = "limit per round"
 RISING = "rising"
+REFIT = "refit"
 CHOICE = "pins and chosen cells"
 
 
@@ -48,12 +50,20 @@ class Correction:
         factor: what each value is multiplied with before rounding; 1 where nothing changes.
         state: a `State` per cell.
         stages: the factor after each step of the policy, in order, by the step's name.
+        zones: of a table held as polynomials, the refitted ones.
+        misfit: of such a table, what they miss of the values wanted, %; None otherwise.
     """
 
     after: FloatArray
     factor: FloatArray
     state: NDArray[np.object_]
     stages: Mapping[str, FloatArray]
+    zones: tuple[Zone, ...] = ()
+    misfit: FloatArray | None = None
+
+    def applied_to(self, table: Table) -> Table:
+        """The table as proposed."""
+        return replace(table.with_grid(self.after), zones=self.zones)
 
 
 def cells_mask(cells: tuple[Cell, ...] | None, shape: tuple[int, int], default: bool) -> BoolArray:
@@ -71,7 +81,8 @@ def correct(table: Table, bins: Bins, found: Estimate, policy: Policy) -> Correc
     """Multiply a table by its measured error as a policy allows.
 
     In this order: evidence, dead band, strength, rich bias, smoothing, unreached cells, limit per round, pins and
-    choice of cells; an airflow meter's curve kept rising; rounding and the table's own limits.
+    choice of cells; an airflow meter's curve kept rising; rounding and the table's own limits. A table held as
+    polynomials is then refitted, by which pinned cells are held as well as the polynomial can.
     """
     shape = table.shape
     pinned = cells_mask(policy.pinned, shape, default=False)
@@ -107,6 +118,17 @@ def correct(table: Table, bins: Bins, found: Estimate, policy: Policy) -> Correc
         stages[RISING] = factor = np.where(np.abs(raised - factor) > 1e-12, raised, factor)
     after = np.where(factor == 1.0, before, table.rounded(before * factor))
     held_by_table = (factor != 1.0) & (after != np.round(before * factor, table.decimals))
+    zones, misfit = table.zones, None
+    if table.zones and table.y is not None and (after != before).any():
+        wanted = after
+        weight = np.where(reached, np.sqrt(bins.dwell), 0.0) + np.where(pinned, np.sqrt(bins.dwell.max()) + 1, 0.0)
+        zones = refit(table.zones, table.x.breakpoints, table.y.breakpoints, wanted, weight)
+        after = table.with_zones(zones).grid
+        with np.errstate(invalid="ignore", divide="ignore"):
+            misfit = np.where(wanted != 0, (after / wanted - 1) * 100, 0.0)
+            stages[REFIT] = factor = np.where(before != 0, after / before, 1.0)
+        held_by_table = np.zeros(shape, dtype=np.bool_)
+        filled = filled | ~reached
     moved = after != before
 
     state = np.full(shape, State.KEPT, dtype=object)
@@ -116,4 +138,4 @@ def correct(table: Table, bins: Bins, found: Estimate, policy: Policy) -> Correc
     state[open_to_change & (reached | filled) & (limited | held_by_table)] = State.LIMITED
     state[~open_to_change] = State.KEPT
     state[pinned] = State.PINNED
-    return Correction(after, factor, state, MappingProxyType(stages))
+    return Correction(after, factor, state, MappingProxyType(stages), zones, misfit)

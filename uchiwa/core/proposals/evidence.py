@@ -38,6 +38,7 @@ from uchiwa.core.proposals.transients import (
     transient_factor,
     trim_signal,
 )
+from uchiwa.core.proposals.trusted import against_trusted
 from uchiwa.core.signal import durations
 from uchiwa.core.table import Calibration, Table
 from uchiwa.core.timebase import on_one_base
@@ -136,6 +137,7 @@ class _OneLog:
     x: FloatArray
     y: FloatArray | None
     reading: FloatArray | None
+    ratio: FloatArray | None
     target: FloatArray
     short_trim: FloatArray
     long_trim: FloatArray
@@ -189,11 +191,44 @@ def _target(signals: dict[str, FloatArray], calibration: Calibration, policy: Po
     return looked_up
 
 
+def _own_conditions(
+    time: FloatArray,
+    signals: dict[str, FloatArray],
+    calibration: Calibration,
+    table: Table,
+    policy: Policy,
+    where: Sequence[str],
+    book: Book,
+) -> list[tuple[str, BoolArray]]:
+    """What conditions of one's own leave out, after what was recorded while another table was in use."""
+    own = [(text, ~condition(text, signals, time, calibration, book=book)) for text in (*policy.where, *where)]
+    if table.id in policy.in_use:
+        own.insert(0, (NOT_IN_USE, ~condition(policy.in_use[table.id], signals, time, calibration, book=book)))
+    return own
+
+
 def _one_log(
     log: Log, calibration: Calibration, table: Table, policy: Policy, where: Sequence[str], book: Book
 ) -> _OneLog:
     time, signals = on_one_base(log)
     zero = np.zeros(time.shape)
+    if policy.source != "fuel":
+        ratio = against_trusted(policy.source, table, time, signals, calibration, book, log.name)
+        return _OneLog(
+            time=time,
+            signals={key: values for key, values in signals.items() if key != "lambda_measured"},
+            x=axis_values(table.x, signals, log.name),
+            y=axis_values(table.y, signals, log.name) if table.y is not None else None,
+            reading=None,
+            ratio=ratio,
+            target=np.ones(time.shape),
+            short_trim=zero,
+            long_trim=zero,
+            airflow=None,
+            own=_own_conditions(time, signals, calibration, table, policy, where, book),
+            changing={},
+            banks=None,
+        )
     reading = _mixture(signals)
     short = _trim(signals, "short_term_trim") if policy.use_trims == "both" else None
     long = _trim(signals, "long_term_trim") if policy.use_trims in ("both", "long") else None
@@ -228,9 +263,7 @@ def _one_log(
                 advice="record the loop state with the trims",
             )
         target = None
-    own = [(text, ~condition(text, signals, time, calibration, book=book)) for text in (*policy.where, *where)]
-    if table.id in policy.in_use:
-        own.insert(0, (NOT_IN_USE, ~condition(policy.in_use[table.id], signals, time, calibration, book=book)))
+    own = _own_conditions(time, signals, calibration, table, policy, where, book)
     if target is not None:
         own.append((NO_TARGET, ~(target > 0) & ~np.isnan(target)))
         target = np.where(target > 0, target, np.nan)
@@ -248,6 +281,7 @@ def _one_log(
         x=axis_values(table.x, signals, log.name),
         y=axis_values(table.y, signals, log.name) if table.y is not None else None,
         reading=reading,
+        ratio=None,
         target=target if target is not None else np.ones(time.shape),
         short_trim=zero if short is None else short,
         long_trim=zero if long is None else long,
@@ -272,7 +306,9 @@ def _sift(one: _OneLog, table: Table, policy: Policy, mixture: FloatArray, error
         signals.pop("lambda_measured", None)
     else:
         signals["lambda_measured"] = mixture
-    if one.reading is None or policy.loop == "closed":
+    if one.ratio is not None:
+        pass
+    elif one.reading is None or policy.loop == "closed":
         found.append((OPEN_LOOP, ~(signals["loop_state"] > 0.5)))
     elif policy.loop == "open":
         found.append((CLOSED_LOOP, signals["loop_state"] > 0.5))
@@ -287,6 +323,8 @@ def _sift(one: _OneLog, table: Table, policy: Policy, mixture: FloatArray, error
 
 def _under(one: _OneLog, delay: Delay) -> tuple[FloatArray, FuelParts]:
     """Mixture at the moment of combustion and the parts of the error, under a delay."""
+    if one.ratio is not None:
+        return one.ratio, FuelParts(one.ratio, one.short_trim, one.long_trim, np.ones(one.time.shape))
     if one.reading is None:
         mixture = np.ones(one.time.shape)
         return mixture, FuelParts(mixture, one.short_trim, one.long_trim, np.ones(one.time.shape))
@@ -386,7 +424,7 @@ def _without_transients(evidence: Evidence, table: Table, ones: list[_OneLog]) -
         evidence.breaks[used],
         {words: signal[used] for words, signal in signals.items()},
     )
-    steps = max((_trim_step(one) for one in ones if one.reading is None), default=0.0)
+    steps = max((_trim_step(one) for one in ones if one.reading is None and one.ratio is None), default=0.0)
     follow = sum(one.slope * signals[one.words][used] for one in found if one.words == SLOW_TRIMS)
     left = float(np.sqrt(np.mean(np.square(follow)))) / 2 if used.any() else 0.0
     evidence = replace(evidence, floor=float(np.hypot(steps / np.sqrt(12.0), left)))

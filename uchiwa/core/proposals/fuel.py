@@ -33,7 +33,7 @@ class FuelProposal:
     @property
     def corrected(self) -> Table:
         """The table as proposed."""
-        return self.table.with_grid(self.correction.after)
+        return self.correction.applied_to(self.table)
 
     @property
     def reached(self) -> BoolArray:

@@ -15,7 +15,7 @@ Formula = Annotated[str, Field(min_length=1, max_length=400)]
 Percent = Annotated[float, Field(ge=0, le=100, allow_inf_nan=False)]
 
 _OF_EVIDENCE = {
-    "use_trims", "loop", "target", "settle_s", "delay", "transients", "without", "also", "where", "in_use",
+    "source", "use_trims", "loop", "target", "settle_s", "delay", "transients", "without", "also", "where", "in_use",
 }  # fmt: skip
 
 
@@ -35,6 +35,8 @@ class Policy(BaseModel):
         smoothing: how far a changed cell is drawn to the mean of its changed neighbours, %.
         pinned: cells [i, j] (column, row) that must not change.
         only: the cells [i, j] that may change; none given means all.
+        source: what the table is held against: the *fuel* error; or air by a trusted *meter*, for VE; or by trusted
+            *speed_density*, for a meter's curve.
         use_trims: which fuel trims belong to the error.
         loop: whether samples of *any* state of the loop count, or only *closed* or *open* ones.
         target: where λ target is taken from: the *log*, or the calibration's own *table* where it has one.
@@ -62,6 +64,7 @@ class Policy(BaseModel):
     smoothing: Percent = 0.0
     pinned: tuple[Cell, ...] = ()
     only: tuple[Cell, ...] | None = None
+    source: Literal["fuel", "meter", "speed_density"] = "fuel"
     use_trims: Literal["both", "long", "none"] = "both"
     loop: Literal["any", "closed", "open"] = "any"
     target: Literal["log", "table"] = "log"

@@ -14,6 +14,7 @@ from uchiwa.core.proposals.correction import (
     CHOICE,
     DEAD_BAND,
     LIMIT,
+    REFIT,
     RISING,
     SMOOTHING,
     STRENGTH,
@@ -128,6 +129,8 @@ def _words(stage: str, policy: Policy, state: State) -> str:
                 "carry": "carried from the cells around",
                 "surface": "following the surface, as far as it is sure",
             }.get(policy.unreached, "left as it is")
+        case "refit":
+            return "as near as the zone's polynomial comes"
         case "rising":
             return "kept rising from point to point"
         case "limit per round":
@@ -152,11 +155,14 @@ def _measured(proposal: FuelProposal, j: int, i: int, means: _Means, wideband: b
     """From the samples to the error of the cell."""
     policy, mean = proposal.policy, float(proposal.bins.mean[j, i])
     steps: list[Step] = []
-    if wideband:
+    if policy.source != "fuel":
+        trusted = "the meter" if policy.source == "meter" else "speed density"
+        steps.append(Step(f"air by {trusted} over this table's, mean", means.mixture, percent=False))
+    elif wideband:
         steps.append(Step("measured λ over target, mean", means.mixture, percent=False))
-    if policy.use_trims == "both":
+    if policy.source == "fuel" and policy.use_trims == "both":
         steps.append(Step("short-term trim, mean", means.short_trim * 100))
-    if policy.use_trims in ("both", "long"):
+    if policy.source == "fuel" and policy.use_trims in ("both", "long"):
         steps.append(Step("long-term trim, mean", means.long_trim * 100))
     if proposal.evidence.transients:
         words = " and ".join(one.words for one in proposal.evidence.transients)
@@ -182,7 +188,7 @@ def _arithmetic(proposal: FuelProposal, j: int, i: int, means: _Means | None, wi
     previous = float(proposal.estimate.factor[j, i]) if proposal.reached[j, i] else 1.0
     if not proposal.reached[j, i]:
         steps.append(Step("too little evidence to act on", 0.0))
-    for stage in (DEAD_BAND, STRENGTH, BIAS, SMOOTHING, UNREACHED, LIMIT, CHOICE, RISING):
+    for stage in (DEAD_BAND, STRENGTH, BIAS, SMOOTHING, UNREACHED, LIMIT, CHOICE, RISING, REFIT):
         if stage not in correction.stages:
             continue
         factor = float(correction.stages[stage][j, i])
