@@ -159,6 +159,8 @@ def _constants(displacement: float, cylinders: int, stoichiometric: float, flow:
         Constant("stoichiometric_ratio", "stoichiometric_ratio", stoichiometric, "1"),
         Constant("injector_flow", "injector_flow", flow, "g/s"),
         Constant("injector_dead_time", "injector_dead_time", 0.85, "ms"),
+        Constant("overrun_cut_enabled", "overrun_cut_enabled", 1.0, "1"),
+        Constant("closed_loop_enabled", "closed_loop_enabled", 1.0, "1"),
     )
 
 

@@ -84,6 +84,9 @@ class Controller:
             if value is None:
                 raise BadInput(f"the calibration has no constant {role}, and the stand-in's controller needs it")
             self._constants[role] = value
+        for role in ("overrun_cut_enabled", "closed_loop_enabled"):
+            setting = self.calibration.constant(role)
+            self._constants[role] = 1.0 if setting is None else setting
 
     @property
     def stoichiometric(self) -> float:
@@ -125,9 +128,15 @@ class Controller:
             self.overrun = throttle < 2.0 and speed > 1350.0
         else:
             self.overrun = throttle < 0.8 and speed > 1800.0
+        self.overrun = self.overrun and constants["overrun_cut_enabled"] > 0.5
         command.overrun = self.overrun
         command.closed_loop = (
-            coolant > 65.0 and self.running > 15.0 and not self.overrun and command.target > 0.985 and throttle < 80.0
+            constants["closed_loop_enabled"] > 0.5
+            and coolant > 65.0
+            and self.running > 15.0
+            and not self.overrun
+            and command.target > 0.985
+            and throttle < 80.0
         )
         zone = _zone(speed, pressure)
         if command.closed_loop:

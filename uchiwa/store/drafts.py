@@ -64,13 +64,31 @@ def take(
     Raises:
         StaleDraftError: the draft has changed since.
     """
+    return change(job, round_, author, version, calibration, jobs.TAKE, sentence, inputs)
+
+
+def change(
+    job: Job,
+    round_: Round,
+    author: User,
+    version: int,
+    calibration: Calibration,
+    kind: str,
+    sentence: str,
+    inputs: dict[str, Any],
+) -> Event:
+    """Put another content into the draft, as an event of some kind.
+
+    Raises:
+        StaleDraftError: the draft has changed since.
+    """
     draft = current(job)
     stored = calibrations.keep(author.shop_id, calibration)
     _advance(draft, version, calibration=stored)
     jobs.moved(job)
     return events.record(
         job,
-        jobs.TAKE,
+        kind,
         sentence,
         author=author,
         round_=round_,
@@ -94,6 +112,8 @@ def put_back(job: Job, round_: Round, author: User, version: int, event_id: int)
         .first()
     )
     if last is None or last.id != event_id:
+        raise CannotPutBackError
+    if Event.select().where(Event.job == job, Event.kind.startswith("setup-"), Event.id > last.id).exists():
         raise CannotPutBackError
     draft = current(job)
     _advance(draft, version, calibration=StoredCalibration.get_by_id(last.before_id))

@@ -59,6 +59,7 @@ class Shop(Base):
     name = CharField(max_length=120)
     thresholds = LongTextField(default="{}")
     own_checks = LongTextField(default="[]")
+    own_setups = LongTextField(default="[]")
 
 
 class User(Base):
@@ -107,6 +108,7 @@ class Job(Base):
     car = ForeignKeyField(Car, on_delete="CASCADE")
     closed = BooleanField(default=False)
     moved_at = DateTimeField()
+    setup = LongTextField(null=True)
 
 
 class Round(Base):
@@ -121,6 +123,8 @@ class Round(Base):
     error_percent = DoubleField(null=True)
     cells = IntegerField(null=True)
     cells_within = IntegerField(null=True)
+    trim_percent = DoubleField(null=True)
+    driven_s = DoubleField(null=True)
 
     class Meta:
         """Peewee's settings."""

@@ -18,6 +18,7 @@ from uchiwa.store.drafts import CannotPutBackError, StaleDraftError
 from uchiwa.web.limits import GuardMiddleware, TooLargeError
 from uchiwa.web.pages import HERE, render
 from uchiwa.web.routes import (
+    airflow,
     brief,
     cars,
     channels,
@@ -35,13 +36,14 @@ from uchiwa.web.routes import (
     returns,
     review,
     settings,
+    setups,
     signing,
 )
 from uchiwa.web.session import NotSignedInError
 
 _ROUTES = (
-    signing, home, jobs, cars, brief, logs, reading, moments, clouds, notes, channels, checks, customer, fuel, review, returns, settings,
-    health,
+    signing, home, jobs, cars, brief, logs, reading, moments, clouds, notes, channels, checks, customer, fuel, airflow, setups, review, returns,
+    settings, health,
 )  # fmt: skip
 _SESSION_S = 14 * 24 * 3600
 _log = logging.getLogger("uchiwa.web")

@@ -94,11 +94,11 @@ def fuel_grid(proposal: FuelProposal, view: View, waiting: np.ndarray) -> Grid:
         for i in range(table.shape[1]):
             state = State(correction.state[j, i])
             samples = bins.samples.item(j, i)
-            mean = (bins.mean.item(j, i) - 1.0) * 100.0
+            mean = (proposal.estimate.factor.item(j, i) - 1.0) * 100.0
             change = (after.item(j, i) / before.item(j, i) - 1.0) * 100.0 if before.item(j, i) else 0.0
             match view:
                 case View.ERROR:
-                    text = signed(mean) if samples else ""
+                    text = signed(mean) if math.isfinite(mean) else ""
                     fill = diverging(mean) if proposal.reached[j, i] else ""
                 case View.PROPOSED:
                     text = f"{after.item(j, i):.{table.decimals}f}"

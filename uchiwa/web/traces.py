@@ -35,6 +35,11 @@ def moments_of(log: LogFile, account: CellAccount, number: int, quantities: Sequ
         number: of the log among those of the account.
         quantities: of which the first three that were recorded are drawn.
     """
+    return spans_of(log, [(one.start, one.end) for one in account.moments if one.log == number], quantities)
+
+
+def spans_of(log: LogFile, spans: Sequence[tuple[float, float]], quantities: Sequence[str]) -> dict[str, Any]:
+    """A log's traces with some spans, in seconds, as JSON data."""
     stored = StoredLog(log, quantities)
     shown = [one for one in quantities if one in stored.signals][:_TRACES]
     stored.fetch(shown, stored.start, stored.end, POINTS)
@@ -49,5 +54,5 @@ def moments_of(log: LogFile, account: CellAccount, number: int, quantities: Sequ
                 "values": [round(float(one), 4) if np.isfinite(one) else None for one in line.values],
             }
         )
-    spans = [[one.start, one.end] for one in account.moments if one.log == number]
-    return {"name": log.name, "log": log.id, "duration": stored.end, "traces": traces, "spans": spans}
+    told = [list(one) for one in spans]
+    return {"name": log.name, "log": log.id, "duration": stored.end, "traces": traces, "spans": told}

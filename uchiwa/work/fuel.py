@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from collections import OrderedDict
+from collections.abc import Sequence
 from dataclasses import dataclass
 from threading import Lock
 from typing import Any
@@ -11,6 +12,8 @@ from typing import Any
 import numpy as np
 
 from uchiwa.core.errors import BadInput
+from uchiwa.core.formulas.computed import Book
+from uchiwa.core.formulas.evaluation import Workings
 from uchiwa.core.log import BoolArray
 from uchiwa.core.proposals.evidence import QUANTITIES, Evidence, gather
 from uchiwa.core.proposals.fuel import ROLES, FuelProposal, airflow_table, proposal_from
@@ -18,7 +21,8 @@ from uchiwa.core.proposals.policy import Policy
 from uchiwa.core.proposals.report import report
 from uchiwa.core.review import difference
 from uchiwa.core.table import Calibration, Table
-from uchiwa.store import calibrations, drafts, jobs, samples
+from uchiwa.core.timebase import on_one_base
+from uchiwa.store import calibrations, channels, drafts, jobs, samples
 from uchiwa.store.models import Draft, Event, Job, LogFile, Round, User
 
 _REMEMBERED = 12
@@ -67,19 +71,41 @@ def keep_policy(round_: Round, policy: Policy) -> None:
     Round.update(policy=json.dumps(policy.model_dump(mode="json"))).where(Round.id == round_.id).execute()
 
 
-def _evidence(base_hash: str, base: Calibration, table: Table, logs: list[LogFile], policy: Policy) -> Evidence:
+def _evidence(
+    base_hash: str, base: Calibration, table: Table, logs: list[LogFile], policy: Policy, book: Book
+) -> Evidence:
     """Gathered, or remembered: it depends on nothing but these, and none of them ever changes."""
-    key = (base_hash, table.id, tuple(log.id for log in logs), policy.evidence_key())
+    formulas = [*policy.where, *policy.in_use.values()]
+    channels_used = tuple(book.written_out(text) for text in (*formulas, "charge_share"))
+    key = (base_hash, table.id, tuple(log.id for log in logs), policy.evidence_key(), channels_used)
     with _lock:
         if key in _remembered:
             _remembered.move_to_end(key)
             return _remembered[key]
-    evidence = gather(samples.read(logs, QUANTITIES), base, table, policy)
+    needed = QUANTITIES.union(*(book.needs(text, base) for text in formulas))
+    evidence = gather(samples.read(logs, needed), base, table, policy, book=book)
     with _lock:
         _remembered[key] = evidence
         while len(_remembered) > _REMEMBERED:
             _remembered.popitem(last=False)
     return evidence
+
+
+def check_conditions(job: Job, round_: Round, formulas: Sequence[str]) -> None:
+    """Try conditions on a round's first log.
+
+    Raises:
+        BadInput: a formula is wrong, is no condition, or names a channel that the log lacks.
+    """
+    logs = jobs.usable_logs(round_)[:1]
+    draft = drafts.current(job)
+    calibration = calibrations.content(draft.calibration)
+    book = channels.book_of(job.shop_id)
+    for text in formulas:
+        needed = book.needs(text, calibration)
+        for log in samples.read(logs, {*needed, "engine_speed"}):
+            time, signals = on_one_base(log)
+            Workings(time, signals, calibration, None, book).condition(text)
 
 
 def fuel_work(job: Job, round_: Round, table_id: str | None = None) -> FuelWork:
@@ -100,7 +126,8 @@ def fuel_work(job: Job, round_: Round, table_id: str | None = None) -> FuelWork:
     table = airflow_table(base, table_id or tables[0].id)
     logs = jobs.usable_logs(round_)
     policy = policy_of(round_)
-    evidence = _evidence(revision.calibration.content_hash, base, table, logs, policy)
+    book = channels.book_of(job.shop_id)
+    evidence = _evidence(revision.calibration.content_hash, base, table, logs, policy, book)
     proposal = proposal_from(evidence, table, policy)
     stands = draft.calibration if ending is None else ending.calibration
     drafted = calibrations.content(stands).table(table.id)
@@ -118,9 +145,16 @@ def take(job: Job, round_: Round, author: User, version: int, work: FuelWork, ch
     if not cells.any():
         raise BadInput("nothing among these cells is left to take", advice="choose cells the proposal changes")
     proposal = work.proposal
-    grid = np.where(cells, proposal.correction.after, work.drafted.grid)
     before = calibrations.content(work.draft.calibration)
-    after = before.with_table(work.drafted.with_grid(grid))
+    if proposal.table.zones:
+        if chosen is not None and not (chosen >= work.to_take).all():
+            raise BadInput(
+                "this table is held as polynomials, which cannot take single cells", advice="take the whole proposal"
+            )
+        after = before.with_table(proposal.corrected)
+    else:
+        grid = np.where(cells, proposal.correction.after, work.drafted.grid)
+        after = before.with_table(work.drafted.with_grid(grid))
     inputs = report(proposal)
     inputs["taken"] = [[int(i), int(j)] for j, i in zip(*cells.nonzero(), strict=True)]
     inputs["log_ids"] = [log.id for log in work.logs]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import math
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import asdict
@@ -212,6 +213,8 @@ def summarise_round(job: Job, round_: Round) -> None:
         error_percent=summary.rms_percent if summary else None,
         cells=summary.cells if summary else None,
         cells_within=summary.within if summary else None,
+        trim_percent=summary.trim_percent if summary and math.isfinite(summary.trim_percent) else None,
+        driven_s=summary.driven_s if summary else None,
     ).where(Round.id == round_.id).execute()
 
 

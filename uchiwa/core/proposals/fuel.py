@@ -103,11 +103,15 @@ class ErrorSummary:
         rms_percent: root mean square of the cells' errors, weighted by dwell, %.
         cells: cells with enough evidence.
         within: those of them whose error is within ±2 %.
+        trim_percent: mean of short- and long-term trim over the used samples, %; NaN without trims.
+        driven_s: time that the used samples stand for.
     """
 
     rms_percent: float
     cells: int
     within: int
+    trim_percent: float
+    driven_s: float
 
 
 TARGET_PERCENT = 2.0
@@ -120,4 +124,10 @@ def summarise(proposal: FuelProposal) -> ErrorSummary | None:
         return None
     error = (proposal.estimate.factor[reached] - 1.0) * 100.0
     rms = float(np.sqrt(np.average(error**2, weights=bins.dwell[reached])))
-    return ErrorSummary(rms, int(reached.sum()), int((np.abs(error) <= TARGET_PERCENT).sum()))
+    evidence = proposal.evidence
+    used, parts = evidence.sieve.used, evidence.parts
+    trims = ((1 + parts.short_trim[used]) * (1 + parts.long_trim[used]) - 1) * 100
+    time = evidence.duration[used]
+    mean = float(np.average(trims, weights=time)) if trims.any() and time.sum() > 0 else float("nan")
+    within = int((np.abs(error) <= TARGET_PERCENT).sum())
+    return ErrorSummary(rms, int(reached.sum()), within, mean, float(time.sum()))

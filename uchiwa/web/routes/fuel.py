@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Annotated, Any
 from urllib.parse import urlencode
@@ -10,7 +11,7 @@ import numpy as np
 from fastapi import APIRouter, Depends, Form, Request
 from fastapi.responses import JSONResponse, RedirectResponse, Response
 
-from uchiwa.core.conditions import RULES, sentence_of, switchable, title_of
+from uchiwa.core.conditions import sentence_of, switchable, title_of
 from uchiwa.core.errors import BadInput
 from uchiwa.core.log import BoolArray
 from uchiwa.core.progress import Station
@@ -24,54 +25,101 @@ from uchiwa.web.draw import spread_picture
 from uchiwa.web.grid import View, fuel_grid
 from uchiwa.web.pages import render, say
 from uchiwa.web.session import FromOurForm, Person
-from uchiwa.web.sieve import sieve_parts
+from uchiwa.web.shapes import Shape, line_picture, relief_picture
+from uchiwa.web.sieve import USED, left_out_spans, sieve_parts
 from uchiwa.web.standing import RoundPage, must_be_open, round_page
-from uchiwa.web.traces import moments_of, traces_for
+from uchiwa.web.traces import moments_of, spans_of, traces_for
 from uchiwa.work import fuel as work
 
 router = APIRouter()
 _HERE = "/jobs/{job_id}/rounds/{number}/fuel"
 
 
-def _values(page: RoundPage, fuel: work.FuelWork, view: View) -> dict[str, Any]:
-    """What the sheet needs."""
+@dataclass(frozen=True)
+class Seen:
+    """What the person looks at."""
+
+    view: View = View.ERROR
+    table: str | None = None
+    shape: Shape = Shape.GRID
+    turn: int = 0
+    cell: tuple[int, int] | None = None
+
+
+def _values(page: RoundPage, fuel: work.FuelWork, seen: Seen, account: CellAccount) -> dict[str, Any]:
+    """What sheet and margin need."""
+    view = seen.view
     proposal = fuel.proposal
     waiting = fuel.to_take
     reached = proposal.reached
-    within = np.abs(proposal.bins.mean - 1) * 100 <= TARGET_PERCENT
+    misfit = np.zeros(1) if proposal.correction.misfit is None else proposal.correction.misfit
+    within = np.abs(proposal.estimate.factor - 1) * 100 <= TARGET_PERCENT
     return {
         "page": page,
         "fuel": fuel,
         "view": view,
         "views": list(View),
         "grid": fuel_grid(proposal, view, waiting),
+        "shape": seen.shape,
+        "shapes": [one for one in Shape if one is not Shape.RELIEF or proposal.table.y is not None],
+        "lines": line_picture(proposal, account.j) if seen.shape is Shape.LINES else None,
+        "relief": relief_picture(proposal, view, seen.turn)
+        if seen.shape is Shape.RELIEF and proposal.table.y is not None
+        else None,
         "policy": proposal.policy,
-        "sieve": sieve_parts(proposal.evidence),
+        "sources": _sources(fuel),
+        "own_tables": [one for one in work.fuel_tables(fuel.base) if one.role == proposal.table.role],
+        "has_target_table": bool(fuel.base.by_role("lambda_target")),
+        "sieve": sieve_parts(proposal.evidence, proposal.policy),
         "waiting": int(waiting.sum()),
+        "misfit_rms": float(np.sqrt(np.mean(misfit**2))),
+        "misfit_most": float(np.abs(misfit).max()),
         "changed": int((proposal.correction.after != proposal.table.grid).sum()),
         "driven": int(reached.sum()),
         "within": int((reached & within).sum()),
     }
 
 
-def _sheet(request: Request, user: Person, page: RoundPage, view: View, table: str | None) -> Response:
+def _sources(fuel: work.FuelWork) -> list[tuple[str, str]]:
+    """What the table at hand can be held against."""
+    other = "maf_curve" if fuel.proposal.table.role == "volumetric_efficiency" else "volumetric_efficiency"
+    metered = bool(fuel.base.by_role(other))
+    trusted = ("meter", "the airflow meter") if other == "maf_curve" else ("speed_density", "speed density")
+    return [("fuel", "the fuel error"), *([trusted] if metered or fuel.proposal.policy.source != "fuel" else [])]
+
+
+def _sheet(request: Request, user: Person, page: RoundPage, seen: Seen) -> Response:
     template = "_fuel_sheet.html" if "x-fragment" in request.headers else "fuel.html"
     try:
-        fuel = work.fuel_work(page.job, page.round, table)
-        known = {one.id: one for one in work.fuel_tables(fuel.base)}
-        values = _values(page, fuel, view) | {"tables": list(known.values())}
+        fuel = work.fuel_work(page.job, page.round, seen.table)
     except BadInput as error:
-        return render(request, "fuel_empty.html", user, page=page, problem=str(error))
-    account, picture = _account(fuel, *_first_cell(fuel))
+        return render(
+            request, "fuel_empty.html", user, page=page, problem=str(error), policy=work.policy_of(page.round)
+        )
+    rows, columns = fuel.proposal.table.shape
+    j, i = _first_cell(fuel)
+    if seen.cell is not None and seen.cell[0] < columns and seen.cell[1] < rows:
+        i, j = seen.cell
+    account, picture = _account(fuel, j, i)
+    values = _values(page, fuel, seen, account)
+    tables = work.fuel_tables(fuel.base)
     return render(
-        request, template, user, account=account, picture=picture, chosen=1, sentence_of=sentence_of, **values
+        request,
+        template,
+        user,
+        account=account,
+        picture=picture,
+        chosen=1,
+        sentence_of=sentence_of,
+        tables=tables,
+        **values,
     )
 
 
 def _first_cell(fuel: work.FuelWork) -> tuple[int, int]:
     """The cell to show first, as (j, i): where the error weighs most."""
-    bins = fuel.proposal.bins
-    weight = np.where(fuel.proposal.reached, np.abs(bins.mean - 1) * np.sqrt(bins.dwell), -1.0)
+    found, bins = fuel.proposal.estimate, fuel.proposal.bins
+    weight = np.where(fuel.proposal.reached, np.abs(found.factor - 1) * np.sqrt(bins.dwell), -1.0)
     j, i = np.unravel_index(int(np.argmax(weight)), weight.shape)
     return int(j), int(i)
 
@@ -81,26 +129,42 @@ def _account(fuel: work.FuelWork, j: int, i: int) -> tuple[CellAccount, Any]:
     return account, spread_picture(account, 388, 64)
 
 
+def _looking(view: str, table: str | None, shape: str, turn: int, cell: str) -> Seen:
+    chosen = parse_cells(cell) if cell.strip() else []
+    return Seen(
+        View(view) if view in list(View) else View.ERROR,
+        table,
+        Shape(shape) if shape in list(Shape) else Shape.GRID,
+        turn % 8,
+        chosen[0] if chosen else None,
+    )
+
+
+def _asked(view: str = "", table: str | None = None, shape: str = "", turn: int = 0, cell: str = "") -> Seen:
+    return _looking(view, table, shape, turn, cell)
+
+
+Asked = Annotated[Seen, Depends(_asked)]
+
+
 @router.get(_HERE)
-def fuel(
-    request: Request, user: Person, job_id: int, number: int, view: View = View.ERROR, table: str | None = None
-) -> Response:
+def fuel(request: Request, user: Person, job_id: int, number: int, seen: Asked) -> Response:
     """The sheet and its margin."""
     with unit_of_work():
         page = round_page(user, job_id, number, Station.FUEL)
-        return _sheet(request, user, page, view, table)
+        return _sheet(request, user, page, seen)
 
 
 @router.get(_HERE + "/cell")
 def cell(
-    request: Request, user: Person, job_id: int, number: int, i: int, j: int, chosen: int = 1, table: str | None = None
+    request: Request, user: Person, job_id: int, number: int, i: int, j: int, seen: Asked, chosen: int = 1
 ) -> Response:
     """The margin for a cell."""
     with unit_of_work():
         page = round_page(user, job_id, number, Station.FUEL)
-        found = work.fuel_work(page.job, page.round, table)
+        found = work.fuel_work(page.job, page.round, seen.table)
     account, picture = _account(found, j, i)
-    values = _values(page, found, View.ERROR)
+    values = _values(page, found, Seen(table=seen.table), account)
     return render(
         request,
         "_fuel_margin.html",
@@ -111,6 +175,18 @@ def cell(
         sentence_of=sentence_of,
         **values,
     )
+
+
+@router.get(_HERE + "/left-out")
+def left_out(user: Person, job_id: int, number: int, reason: str, table: str | None = None) -> Response:
+    """The moments that a rule leaves out, on thinned traces of the log that lost most to it."""
+    with unit_of_work():
+        page = round_page(user, job_id, number, Station.FUEL)
+        found = work.fuel_work(page.job, page.round, table)
+        index, spans = left_out_spans(found.proposal.evidence, reason)
+        told = spans_of(found.logs[index], spans, traces_for(found.proposal.table))
+    title = "samples used" if reason == USED else title_of(reason)
+    return JSONResponse(told | {"read": f"{page.path}/read?log={told['log']}", "title": title})
 
 
 @router.get(_HERE + "/moments")
@@ -126,25 +202,33 @@ def moments(user: Person, job_id: int, number: int, i: int, j: int, table: str |
     return JSONResponse(told | {"read": f"{page.path}/read?log={told['log']}"})
 
 
+_NOT_IN_FORM = {"pinned", "only", "without", "also", "where", "in_use", "delay"}
+
+
 def _form_policy(old: Policy, form: dict[str, str]) -> Policy:
     """The policy with what a form says about it."""
     data = old.model_dump(mode="json")
     for key, value in form.items():
-        if key in Policy.model_fields and key not in {"pinned", "only", "without", "delay"}:
+        if key in Policy.model_fields and key not in _NOT_IN_FORM:
             data[key] = value.replace(",", ".")
+    if form.get("delay") == "auto":
+        data["delay"] = "auto"
+    elif form.get("delay") == "own":
+        data["delay"] = [form.get(key, "0").replace(",", ".") or "0" for key in ("delay_d0", "delay_k")]
+    in_use = {key.removeprefix("in_use_"): value.strip() for key, value in form.items() if key.startswith("in_use_")}
+    if in_use:
+        data["in_use"] = {key: value for key, value in in_use.items() if value}
     return Policy.read(data, "policy")
 
 
-@dataclass(frozen=True)
-class Seen:
-    """What the person was looking at when they sent a form."""
-
-    view: View
-    table: str | None
-
-
-def _seen(view: Annotated[str, Form()] = "", table: Annotated[str | None, Form()] = None) -> Seen:
-    return Seen(View(view) if view in list(View) else View.ERROR, table)
+def _seen(
+    view: Annotated[str, Form()] = "",
+    table: Annotated[str | None, Form()] = None,
+    shape: Annotated[str, Form()] = "",
+    turn: Annotated[int, Form()] = 0,
+    cell: Annotated[str, Form()] = "",
+) -> Seen:
+    return _looking(view, table, shape, turn, cell)
 
 
 Looking = Annotated[Seen, Depends(_seen)]
@@ -153,10 +237,10 @@ Looking = Annotated[Seen, Depends(_seen)]
 def _back(request: Request, user: Person, job_id: int, number: int, seen: Seen) -> Response:
     """The sheet as it is now: a piece for a script, a new page for a plain form."""
     if "x-fragment" not in request.headers:
-        asked = urlencode({"view": seen.view} | ({"table": seen.table} if seen.table else {}))
+        asked = urlencode({"view": seen.view, "shape": seen.shape} | ({"table": seen.table} if seen.table else {}))
         return RedirectResponse(f"/jobs/{job_id}/rounds/{number}/fuel?{asked}", 303)
     with unit_of_work():
-        return _sheet(request, user, round_page(user, job_id, number, Station.FUEL), seen.view, seen.table)
+        return _sheet(request, user, round_page(user, job_id, number, Station.FUEL), seen)
 
 
 async def _fields(request: Request) -> dict[str, str]:
@@ -176,7 +260,9 @@ def policy(
     with unit_of_work():
         page = round_page(user, job_id, number, Station.FUEL)
         must_be_open(page)
-        work.keep_policy(page.round, _form_policy(work.policy_of(page.round), form))
+        policy = _form_policy(work.policy_of(page.round), form)
+        _can_be_computed(page, policy, policy.in_use.values())
+        work.keep_policy(page.round, policy)
     return _back(request, user, job_id, number, seen)
 
 
@@ -196,10 +282,40 @@ def rule(
         must_be_open(page)
         if not switchable(rule):
             raise BadInput(f"“{title_of(rule)}” cannot be switched off")
+        work.keep_policy(page.round, work.policy_of(page.round).with_rule(rule, on=on))
+    return _back(request, user, job_id, number, seen)
+
+
+def _can_be_computed(page: RoundPage, policy: Policy, formulas: Iterable[str]) -> None:
+    """Raises BadInput if one of the formulas is no condition over channels that there are."""
+    if not any(True for _ in formulas):
+        return
+    work.check_conditions(page.job, page.round, [*policy.where, *policy.in_use.values()])
+
+
+@router.post(_HERE + "/condition", dependencies=[FromOurForm])
+def condition(
+    request: Request,
+    user: Person,
+    job_id: int,
+    number: int,
+    formula: Annotated[str, Form(max_length=400)],
+    seen: Looking,
+    drop: Annotated[bool, Form()] = False,
+) -> Response:
+    """Add a condition of one's own that samples must meet, or drop it."""
+    text = " ".join(formula.split())
+    with unit_of_work():
+        page = round_page(user, job_id, number, Station.FUEL)
+        must_be_open(page)
         old = work.policy_of(page.round)
-        off = set(old.without) - {rule} if on else set(old.without) | {rule}
-        kept = [one.id for one in RULES if one.id in off]
-        work.keep_policy(page.round, Policy.read(old.model_dump(mode="json") | {"without": kept}))
+        where = [one for one in old.where if one != text]
+        if not drop:
+            if not text:
+                raise BadInput("there is no condition", advice="write one, such as throttle_position < 40")
+            where.append(text)
+            work.check_conditions(page.job, page.round, [text])
+        work.keep_policy(page.round, Policy.read(old.model_dump(mode="json") | {"where": where}))
     return _back(request, user, job_id, number, seen)
 
 

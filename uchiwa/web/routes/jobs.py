@@ -2,17 +2,19 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import Annotated, Any
 
 from fastapi import APIRouter, Form, Request, UploadFile
 from fastapi.responses import RedirectResponse, Response
 
+from uchiwa.core.convergence import RoundResult, verdict
 from uchiwa.core.errors import BadInput
 from uchiwa.core.interchange import calibration_json
 from uchiwa.core.progress import next_station, standings, whose_move
-from uchiwa.store import drafts, events
+from uchiwa.store import drafts, events, setups
 from uchiwa.store import jobs as store
 from uchiwa.store.database import unit_of_work
+from uchiwa.web.convergence_picture import convergence_picture
 from uchiwa.web.pages import render, say
 from uchiwa.web.session import FromOurForm, Person
 from uchiwa.web.standing import address, job_of
@@ -67,7 +69,7 @@ def job(request: Request, user: Person, job_id: int) -> Response:
         revisions = drafts.revisions(found)
     latest = every[-1]
     move, sentence = whose_move(facts[latest.id], closed=found.closed)
-    rows = [
+    rows: list[dict[str, Any]] = [
         {
             "round": one,
             "facts": facts[one.id],
@@ -81,6 +83,19 @@ def job(request: Request, user: Person, job_id: int) -> Response:
         }
         for one in reversed(every)
     ]
+    results = [
+        RoundResult(
+            row["round"].number,
+            row["round"].error_percent,
+            row["round"].cells or 0,
+            row["round"].cells_within or 0,
+            row["round"].trim_percent,
+            row["round"].driven_s,
+            tuple(event.sentence for event in row["done"]),
+        )
+        for row in reversed(rows)
+        if row["round"].error_percent is not None
+    ]
     return render(
         request,
         "job.html",
@@ -91,7 +106,9 @@ def job(request: Request, user: Person, job_id: int) -> Response:
         sentence=sentence,
         history=history,
         revisions=revisions,
-        errors=[one.error_percent for one in every if one.error_percent is not None],
+        results=results,
+        verdict=verdict(results),
+        picture=convergence_picture(results),
     )
 
 
@@ -100,6 +117,8 @@ def close(request: Request, user: Person, job_id: int, closed: Annotated[bool, F
     """Lay a job to rest, or take it up again."""
     with unit_of_work():
         found = job_of(user, job_id)
+        if closed:
+            setups.must_be_off(found)
         store.close(found, user, closed=closed)
     say(request, "The job is at rest. It can be taken up again at any time." if closed else "The job is open again.")
     return RedirectResponse(f"/jobs/{job_id}", 303)

@@ -10,7 +10,7 @@ from fastapi.responses import RedirectResponse, Response
 from uchiwa.core.interchange import calibration_json
 from uchiwa.core.progress import Station
 from uchiwa.core.review import difference
-from uchiwa.store import calibrations, drafts
+from uchiwa.store import calibrations, drafts, setups
 from uchiwa.store.database import unit_of_work
 from uchiwa.web.pages import render, say
 from uchiwa.web.session import FromOurForm, Person
@@ -43,11 +43,14 @@ def freeze(
     number: int,
     version: Annotated[int, Form()],
     notes: Annotated[str, Form(max_length=NOTES_LIMIT)] = "",
+    final: Annotated[bool, Form()] = False,
 ) -> Response:
-    """Freeze the draft and end the round."""
+    """Freeze the draft and end the round; a final revision not while a temporary setup is in force."""
     with unit_of_work():
         page = round_page(user, job_id, number, Station.RETURN)
         must_be_open(page)
+        if final:
+            setups.must_be_off(page.job)
         revision = drafts.freeze(page.job, page.round, user, version, notes.strip())
     say(request, f"Revision {revision.number} is frozen. Round {number + 1} waits for logs recorded with it.")
     return RedirectResponse(page.path + "/return", 303)

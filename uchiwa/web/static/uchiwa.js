@@ -30,7 +30,7 @@ function tell(text) {
 
 document.addEventListener("alpine:init", () => {
   Alpine.data("fuel", () => ({
-    address: "", table: "", view: "", i: 0, j: 0, anchor: null, chosen: [], expanded: false,
+    address: "", table: "", view: "", shape: "grid", turn: 0, reason: "", i: 0, j: 0, anchor: null, chosen: [], expanded: false,
     drawerTitle: "Moments that fed this cell", asked: 0, dragging: false,
 
     init() {
@@ -38,17 +38,20 @@ document.addEventListener("alpine:init", () => {
       this.address = root.address;
       this.table = root.table;
       this.view = root.view;
+      this.shape = root.shape;
       this.choose(Number(root.i), Number(root.j), false, true);
       window.addEventListener("pointerup", () => { this.dragging = false; });
       this.expanded = localStorage.getItem("uchiwa-drawer") === "up";
       if (this.expanded) this.drawMoments();
     },
-    cells() { return [...this.$refs.grid.querySelectorAll("td")]; },
-    cellAt(i, j) { return this.$refs.grid.querySelector(`td[data-i="${i}"][data-j="${j}"]`); },
-    query(extra) { return new URLSearchParams({ table: this.table, ...extra }); },
+    cells() { return this.$refs.grid ? [...this.$refs.grid.querySelectorAll("td")] : []; },
+    cellAt(i, j) { return this.$refs.grid?.querySelector(`td[data-i="${i}"][data-j="${j}"]`); },
+    query(extra) { return new URLSearchParams({ table: this.table, shape: this.shape, turn: this.turn, ...extra }); },
+    looking(extra) { return this.query({ view: this.view, cell: `${this.i}.${this.j}`, ...extra }); },
 
     choose(i, j, extend, quiet) {
-      if (!this.cellAt(i, j)) return;
+      if (this.$refs.grid && !this.cellAt(i, j)) return;
+      this.reason = "";
       if (!extend || !this.anchor) this.anchor = [i, j];
       this.i = i;
       this.j = j;
@@ -77,7 +80,9 @@ document.addEventListener("alpine:init", () => {
         cell.classList.remove("is-active");
         cell.tabIndex = -1;
       }
+      if (this.$refs.at) this.$refs.at.value = `${this.i}.${this.j}`;
       const active = this.cellAt(this.i, this.j);
+      if (!active) return;
       active.classList.add("is-active");
       active.tabIndex = 0;
       if (focus) active.focus({ preventScroll: true });
@@ -133,7 +138,7 @@ document.addEventListener("alpine:init", () => {
       try {
         const piece = await promise;
         const active = document.activeElement;
-        const inGrid = this.$refs.grid.contains(active);
+        const inGrid = Boolean(this.$refs.grid?.contains(active));
         const control = this.$refs.policy.contains(active) ? active.name : "";
         this.$refs.sheet.innerHTML = piece;
         await this.$nextTick();
@@ -144,8 +149,22 @@ document.addEventListener("alpine:init", () => {
     },
     show(event) {
       this.view = event.target.dataset.view;
-      history.replaceState(null, "", `?${this.query({ view: this.view })}`);
-      return this.replaceSheet(fetchPiece(`${this.address}?${this.query({ view: this.view })}`));
+      return this.redraw();
+    },
+    redraw() {
+      history.replaceState(null, "", `?${this.looking()}`);
+      return this.replaceSheet(fetchPiece(`${this.address}?${this.looking()}`));
+    },
+    draw(event) { this.shape = event.target.dataset.shape; return this.redraw(); },
+    turnTo(event) { this.turn = Number(event.target.dataset.turn); return this.redraw(); },
+    chooseRow(event) { this.choose(this.i, Number(event.target.dataset.j), false, true); return this.redraw(); },
+    pick(event) {
+      const piece = event.target.closest("svg [data-i]");
+      if (!piece) return;
+      this.choose(Number(piece.dataset.i), Number(piece.dataset.j), false, true);
+      for (const one of this.$refs.sheet.querySelectorAll("svg .is-active")) one.classList.remove("is-active");
+      piece.classList.add("is-active");
+      this.explain();
     },
     changePolicy() {
       return this.replaceSheet(fetchPiece(`${this.address}/policy`, { body: new FormData(this.$refs.policy) }));
@@ -154,8 +173,18 @@ document.addEventListener("alpine:init", () => {
       const form = event.target.closest("form");
       const body = new FormData(form);
       body.set("on", form.querySelector('input[type="checkbox"]').checked ? "true" : "false");
-      await this.replaceSheet(fetchPiece(`${this.address}/rule`, { body }));
+      await this.replaceSheet(fetchPiece(form.getAttribute("action"), { body }));
       this.$refs.rules.hidden = false;
+    },
+    async addCondition(event) {
+      const form = event.target.closest("form");
+      await this.replaceSheet(fetchPiece(form.getAttribute("action"), { body: new FormData(form) }));
+      this.$refs.rules.hidden = false;
+    },
+    async showLeftOut(event) {
+      this.reason = event.target.dataset.reason;
+      this.expanded = true;
+      await this.drawMoments();
     },
     openPart(event) {
       const part = event.target.closest("button");
@@ -185,9 +214,10 @@ document.addEventListener("alpine:init", () => {
     async drawMoments() {
       this.$refs.strips.classList.add("is-up");
       try {
-        const moments = JSON.parse(await fetchPiece(`${this.address}/moments?${this.query({ i: this.i, j: this.j })}`));
-        const count = moments.spans.length;
-        this.drawerTitle = `${count} ${count === 1 ? "moment" : "moments"} of ${moments.name} fed this cell`;
+        const asked = this.reason ? `left-out?${this.query({ reason: this.reason })}` : `moments?${this.query({ i: this.i, j: this.j })}`;
+        const moments = JSON.parse(await fetchPiece(`${this.address}/${asked}`));
+        const count = moments.spans.length, noun = count === 1 ? "moment" : "moments";
+        this.drawerTitle = this.reason ? `${count} ${noun} of ${moments.name}: ${moments.title}` : `${count} ${noun} of ${moments.name} fed this cell`;
         const around = moments.spans.length ? `&from=${Math.max(0, moments.spans[0][0] - 10)}&to=${moments.spans[0][1] + 10}&at=${moments.spans[0][0]}` : "";
         this.$refs.read.href = moments.read + around;
         this.$refs.read.hidden = false;

@@ -1,0 +1,89 @@
+"""Temporary setups of a job, and the shop's own ones."""
+
+from __future__ import annotations
+
+import json
+
+from uchiwa.core.errors import BadInput
+from uchiwa.core.setups import PREPARED, Active, Setup, Wish, as_data, from_data, put_back, switch
+from uchiwa.store import calibrations, drafts
+from uchiwa.store.models import Job, Round, Shop, User
+
+ON, OFF = "setup-on", "setup-off"
+MOST = 20
+
+
+def active(job: Job) -> Active | None:
+    """The setup in force, if one is."""
+    return from_data(json.loads(job.setup)) if job.setup else None
+
+
+def must_be_off(job: Job) -> None:
+    """Raises BadInput while a setup is in force: its settings must not stay in the car."""
+    found = active(job)
+    if found is not None:
+        raise BadInput(
+            f"the temporary setup “{found.name}” is still in force",
+            advice="put it back on the page of temporary setups first",
+        )
+
+
+def of_shop(shop: Shop) -> list[Setup]:
+    """The prepared ones and the shop's own."""
+    own = [
+        Setup(one["name"], one["sentence"], tuple(Wish(name, float(value)) for name, value in one["wishes"]))
+        for one in json.loads(shop.own_setups)
+    ]
+    return [*PREPARED, *own]
+
+
+def keep_own(shop: Shop, setup: Setup | None, name: str) -> None:
+    """Keep a setup of the shop's own in place of one of the same name, or drop that one.
+
+    Raises:
+        BadInput: the name is a prepared one's, or there are too many.
+    """
+    if any(one.name == name for one in PREPARED):
+        raise BadInput(f"“{name}” comes with Uchiwa", advice="choose another name")
+    own = [one for one in json.loads(shop.own_setups) if one["name"] != name]
+    if setup is not None:
+        if len(own) >= MOST:
+            raise BadInput(f"a shop has at most {MOST} setups of its own", advice="drop one first")
+        wishes = [[wish.name, wish.value] for wish in setup.wishes]
+        own.append({"name": setup.name, "sentence": setup.sentence, "wishes": wishes})
+    Shop.update(own_setups=json.dumps(own, ensure_ascii=False)).where(Shop.id == shop.id).execute()
+
+
+def activate(job: Job, round_: Round, author: User, version: int, setup: Setup) -> Active:
+    """Switch a setup's settings in the draft.
+
+    Raises:
+        StaleDraftError: the draft has changed since the person looked.
+        BadInput: another setup is in force, or the calibration has none of the settings.
+    """
+    if job.setup:
+        raise BadInput("a temporary setup is in force already", advice="put it back first")
+    before = calibrations.content(drafts.current(job).calibration)
+    after, found = switch(before, setup)
+    data = as_data(found)
+    sentence = f"Temporary setup “{setup.name}”: {len(found.switched)} settings switched"
+    drafts.change(job, round_, author, version, after, ON, sentence, data)
+    Job.update(setup=json.dumps(data)).where(Job.id == job.id).execute()
+    return found
+
+
+def deactivate(job: Job, round_: Round, author: User, version: int) -> tuple[str, ...]:
+    """Put everything back; tells what had been changed meanwhile.
+
+    Raises:
+        StaleDraftError: the draft has changed since the person looked.
+        BadInput: no setup is in force.
+    """
+    found = active(job)
+    if found is None:
+        raise BadInput("no temporary setup is in force", advice="reload the page")
+    after, touched = put_back(calibrations.content(drafts.current(job).calibration), found)
+    sentence = f"Temporary setup “{found.name}” put back: {len(found.switched)} settings"
+    drafts.change(job, round_, author, version, after, OFF, sentence, {"touched": list(touched)})
+    Job.update(setup=None).where(Job.id == job.id).execute()
+    return touched

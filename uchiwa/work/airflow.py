@@ -1,0 +1,32 @@
+"""A round's airflow by every way its logs allow."""
+
+from __future__ import annotations
+
+import json
+
+from uchiwa.core.car import CarFile
+from uchiwa.core.crosscheck import CrossCheck, air_of, cross_check
+from uchiwa.core.errors import BadInput
+from uchiwa.core.proposals.evidence import QUANTITIES
+from uchiwa.store import calibrations, channels, drafts, jobs, samples
+from uchiwa.store.models import Job, LogFile, Round
+
+
+def airflow_of(job: Job, round_: Round) -> tuple[CrossCheck, list[LogFile]]:
+    """The cross-check of a round's accepted logs, against the revision they were recorded with.
+
+    Raises:
+        BadInput: there is no usable log.
+    """
+    logs = jobs.usable_logs(round_)
+    revision = drafts.revision(job, round_.number - 1)
+    if not logs or revision is None:
+        raise BadInput("there is no log to compute from", advice="accept at least one log of this round")
+    base = calibrations.content(revision.calibration)
+    car = CarFile.model_validate(json.loads(job.car.file)) if job.car.file != "{}" else None
+    book = channels.book_of(job.shop_id)
+    needed = set(QUANTITIES) | {"engine_speed", "ethanol_content", "battery_voltage"}
+    for way in ("speed_density_air", "fuel_based_air"):
+        needed.update(book.needs(way, base))
+    found = [air_of(log, base, car, book) for log in samples.read(logs, needed)]
+    return cross_check(found), logs
