@@ -60,7 +60,7 @@ def test_three_rounds_bring_the_table_to_the_truth(page: Page, scene, tmp_path):
         page.get_by_role("link", name="Go to Fuel").click()
         core = fuel_proposal([read_log(text.encode(), f"road {number}.csv")], calibration, "ve_main", Policy())
         for (i, j), shown in grid_of(page).items():
-            mean = core.bins.mean[j, i]
+            mean = core.estimate.factor[j, i]
             assert shown == ("" if np.isnan(mean) else signed((mean - 1) * 100)), (i, j)
         page.get_by_role("link", name="Proposed").click()
         expect(page.locator("table.grid")).to_have_class(re.compile("view-proposed"))

@@ -113,7 +113,7 @@ def test_the_review_grid_marks_changes_without_evidence():
 
 
 def test_the_sieve_adds_up(proposal):
-    parts = sieve_parts(proposal.evidence)
+    parts = sieve_parts(proposal.evidence, proposal.policy)
     assert parts[0].id == "used"
     assert sum(part.samples for part in parts) == 200
     cold = next(part for part in parts if part.id == "cold")

@@ -102,7 +102,7 @@ def test_the_grid_shows_the_cores_errors(at_fuel, scene, path):
     shown = cells_of(at_fuel.get(f"{path}/fuel").text)
     assert len(shown) == proposal.table.grid.size
     for (i, j), text in shown.items():
-        mean = proposal.bins.mean[j, i]
+        mean = proposal.estimate.factor[j, i]
         assert text == ("" if np.isnan(mean) else signed((mean - 1) * 100))
     after = cells_of(at_fuel.get(f"{path}/fuel?view=proposed").text)
     assert all(float(text) == proposal.correction.after[j, i] for (i, j), text in after.items())

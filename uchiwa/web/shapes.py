@@ -14,7 +14,7 @@ from uchiwa.core.table import Axis
 from uchiwa.web.grid import View, bar, diverging, one_hue
 
 WIDTH, HEIGHT = 820.0, 372.0
-_LEFT, _RIGHT, _TOP, _BOTTOM = 52.0, 14.0, 12.0, 30.0
+_LEFT, _RIGHT, _TOP, _BOTTOM = 52.0, 24.0, 12.0, 30.0
 _LOWER = 116.0
 _TURNS = 8
 
@@ -118,7 +118,7 @@ def line_picture(proposal: FuelProposal, row: int) -> LinePicture:
     with np.errstate(invalid="ignore", divide="ignore"):
         change = np.where(table.grid != 0, (correction.after / table.grid - 1) * 100, 0.0)[row]
     sure = np.where(np.isfinite(found.standard_error[row]), found.standard_error[row] * 196.0, 0.0)
-    reach = max(2.0, float(np.max(np.abs(change) + np.minimum(sure, 8.0))))
+    reach = max(2.0, float(np.max(np.abs(change) + np.minimum(sure, 3.0))))
     lower_top, lower_bottom = split + 4.0, HEIGHT - _BOTTOM
 
     def lower(value: float) -> float:
@@ -205,9 +205,9 @@ def relief_picture(proposal: FuelProposal, view: View, turn: int) -> ReliefPictu
     angle = math.radians(-30 + 45 * (turn % _TURNS))
     ahead = across * math.cos(angle) - deep * math.sin(angle)
     away = across * math.sin(angle) + deep * math.cos(angle)
-    px = WIDTH / 2 + ahead * 268
-    py = HEIGHT * 0.62 - away * 112 - (z - 0.5) * 150
-    ground = HEIGHT * 0.62 - away * 112 + 75
+    px = WIDTH / 2 + ahead * 272
+    py = HEIGHT * 0.49 - away * 90 - (z - 0.5) * 120
+    ground = HEIGHT * 0.49 - away * 90 + 60
     order = sorted(
         ((j, i) for j in range(rows - 1) for i in range(columns - 1)),
         key=lambda cell: -float(away[cell[0] : cell[0] + 2, cell[1] : cell[1] + 2].mean()),
@@ -229,7 +229,10 @@ def relief_picture(proposal: FuelProposal, view: View, turn: int) -> ReliefPictu
     ends = ((0, 0), (0, columns - 1), (rows - 1, columns - 1), (rows - 1, 0))
     floor = " ".join(f"{px[a, b]:.1f},{ground[a, b]:.1f}" for a, b in ends)
     labels = []
+    farthest = max(ends, key=lambda end: float(away[end]))
     for a, b in ends:
+        if (a, b) == farthest:
+            continue
         text = f"{table.x.breakpoints[b]:g}"
         if table.y is not None:
             text += f" · {table.y.breakpoints[a]:g}"

@@ -13,7 +13,7 @@ from uchiwa.core.proposals.policy import Policy
 from uchiwa.core.signal import spans
 
 USED = "used"
-_LABEL_FROM = 7
+_PER_LETTER = 0.78
 _BRIDGE_S = 0.25
 
 
@@ -75,7 +75,7 @@ def sieve_parts(evidence: Evidence, policy: Policy) -> list[SievePart]:
                 sentence,
                 counts[one],
                 share,
-                percent >= _LABEL_FROM,
+                percent >= _PER_LETTER * (len(title) + 5),
                 one != USED and switchable(one),
                 one in applying,
             )

@@ -299,8 +299,8 @@ def condition(
     user: Person,
     job_id: int,
     number: int,
-    formula: Annotated[str, Form(max_length=400)],
     seen: Looking,
+    formula: Annotated[str, Form(max_length=400)] = "",
     drop: Annotated[bool, Form()] = False,
 ) -> Response:
     """Add a condition of one's own that samples must meet, or drop it."""
