@@ -12,13 +12,14 @@ import polars as pl
 from scipy.stats import binned_statistic_2d
 
 from bench import collecting
-from uchiwa.core.bins import bin_samples
+from uchiwa.core.bins import bin_samples, figures
 from uchiwa.core.proposals.evidence import gather
 from uchiwa.core.proposals.fuel import airflow_table, fuel_proposal, proposal_from
 from uchiwa.core.proposals.policy import Policy
 from uchiwa.core.proposals.why import explain
 from uchiwa.core.readers import read_log
-from uchiwa.core.table import Axis, frozen
+from uchiwa.core.surface import fit_surface
+from uchiwa.core.table import Axis, Table, frozen
 from uchiwa.standin.cars import car_named
 from uchiwa.standin.logger import write_delimited
 from uchiwa.standin.simulate import simulate
@@ -38,33 +39,61 @@ def median(work: Callable[[], object]) -> float:
 
 
 def bins_row() -> list[tuple[str, float, str]]:
-    """1 M samples on a 20 × 20 grid: mean, count and spread."""
+    """5 M samples on a 20 × 20 grid: mean, count and spread; and everything a bin is asked for."""
     rng = np.random.default_rng(1)
-    size = 1_000_000
+    size = 5_000_000
     x, y, value = rng.uniform(0, 19, size), rng.uniform(0, 19, size), rng.normal(1, 0.1, size)
     axis = Axis("engine_speed", "rpm", frozen([float(point) for point in range(20)]))
     steps, spans = np.zeros(size, dtype=np.int64), np.full(size, 0.04)
-    ours = median(lambda: bin_samples(axis, axis, x, y, value, spans, steps, "nearest"))
+    ours = median(lambda: figures(axis, axis, x, y, value))
+    nearest = median(lambda: bin_samples(axis, axis, x, y, value, spans, steps, "nearest"))
     weighted = median(lambda: bin_samples(axis, axis, x, y, value, spans, steps, "weighted"))
     edges = [-0.5, *(np.arange(19) + 0.5), 19.5]
     scipy_time = median(
         lambda: [binned_statistic_2d(x, y, value, kind, bins=[edges, edges]) for kind in ("mean", "count", "std")]
     )
-    frame = pl.DataFrame({"x": x, "y": y, "v": value})
-    polars_time = median(
-        lambda: frame.group_by(pl.col("x").round().cast(pl.Int32), pl.col("y").round().cast(pl.Int32)).agg(
-            pl.col("v").mean().alias("mean"), pl.len(), pl.col("v").std().alias("std")
-        )
+    cell = axis.nearest(y) * 20 + axis.nearest(x)
+    frame = pl.DataFrame({"x": x, "y": y, "v": value, "cell": cell})
+    three = (pl.col("v").mean().alias("mean"), pl.len(), pl.col("v").std().alias("std"))
+    placed = median(lambda: frame.group_by("cell").agg(*three))
+    placing = median(
+        lambda: frame.group_by(pl.col("x").round().cast(pl.Int32), pl.col("y").round().cast(pl.Int32)).agg(*three)
+    )
+    against = (
+        f"scipy {scipy_time / ours:.1f}×, polars {placing / ours:.1f}×, polars with cells given {placed / ours:.1f}×"
     )
     return [
-        (
-            "bins, nearest, 1 M samples (all figures)",
-            ours,
-            f"scipy {scipy_time / ours:.2f}×, polars {polars_time / ours:.2f}×",
-        ),
-        ("bins, weighted, 1 M samples (all figures)", weighted, f"scipy {scipy_time / weighted:.2f}×"),
+        ("bins, 5 M samples, 20 × 20: mean, count, spread", ours, against),
+        ("  all figures, nearest", nearest, f"scipy {scipy_time / nearest:.1f}×"),
+        ("  all figures, weighted", weighted, f"scipy {scipy_time / weighted:.1f}×"),
         ("  scipy binned_statistic_2d, 3 figures", scipy_time, ""),
-        ("  polars group_by, 3 figures", polars_time, ""),
+        ("  polars group_by, 3 figures, placing them", placing, ""),
+        ("  polars group_by, 3 figures, cells given", placed, ""),
+    ]
+
+
+def surface_row() -> list[tuple[str, float, str]]:
+    """1 M samples and 30 × 30 breakpoints: the passes over the samples, and the solution, which 2000 samples need too."""
+    rng = np.random.default_rng(4)
+    size = 1_000_000
+    axis = Axis("engine_speed", "rpm", frozen([float(point) for point in range(30)]))
+    table = Table("t", "T", "volumetric_efficiency", "%", axis, axis, frozen(np.full((30, 30), 60.0)))
+    x, y = (29 * (1 - np.abs(np.cumsum(rng.normal(0, 0.01, size)) % 2 - 1)) for _ in range(2))
+    value = 1.02 + 0.01 * np.sin(x / 4) + rng.normal(0, 0.01, size)
+    steps, spans = np.zeros(size, dtype=np.int64), np.full(size, 0.04)
+    bins = median(lambda: bin_samples(axis, axis, x, y, value, spans, steps, "weighted"))
+    few = slice(0, 2000)
+    solving = median(lambda: fit_surface(table, x[few], y[few], value[few], steps[few]))
+    whole = median(lambda: fit_surface(table, x, y, value, steps))
+    passes = whole - solving
+    return [
+        (
+            "surface, 1 M samples, 30 × 30",
+            whole,
+            f"{passes:.0f} ms of it over the samples: {passes / bins:.1f}× the bins",
+        ),
+        ("  its solution alone (2000 samples)", solving, ""),
+        ("  bins of the same, weighted, all figures", bins, ""),
     ]
 
 
@@ -99,7 +128,13 @@ def fuel_rows() -> list[tuple[str, float, str]]:
     evidence = gather([log], base, table, fixed)
     proposal = proposal_from(evidence, table, fixed)
     size = f"{evidence.time.size:,} samples"
+    plain = Policy(delay=(0.1, 1.6), estimator="nearest", transients="none")
     return [
+        (
+            f"fuel proposal, {size}, nearest, delay given",
+            median(lambda: fuel_proposal([log], base, "ve_main", plain)),
+            "",
+        ),
         (f"fuel proposal, {size}, delay sought", median(lambda: fuel_proposal([log], base, "ve_main", policy)), ""),
         (f"fuel proposal, {size}, delay given", median(lambda: fuel_proposal([log], base, "ve_main", fixed)), ""),
         ("policy changed, evidence remembered", median(lambda: proposal_from(evidence, table, fixed)), ""),
@@ -120,10 +155,10 @@ def storage_rows() -> list[tuple[str, float, str]]:
 
 def main() -> None:
     """Print one table."""
-    print(f"{'what':<46} {'median ms':>10}  against")
-    for rows in (bins_row, reading_row, fuel_rows, storage_rows, collecting.rows):
+    print(f"{'what':<50} {'median ms':>10}  against")
+    for rows in (bins_row, surface_row, reading_row, fuel_rows, storage_rows, collecting.rows):
         for words, milliseconds, ratio in rows():
-            print(f"{words:<46} {milliseconds:>10.1f}  {ratio}")
+            print(f"{words:<50} {milliseconds:>10.1f}  {ratio}")
 
 
 if __name__ == "__main__":
