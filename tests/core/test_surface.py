@@ -9,6 +9,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from uchiwa.core.bordered import band_of, factored
 from uchiwa.core.meter_shape import monotone_cubic, straight_over_bent
 from uchiwa.core.proposals.rising import rising
 from uchiwa.core.surface import bending, continued, fit_surface, samples_worth_one
@@ -156,6 +157,23 @@ def test_samples_worth_one_of_a_known_process(rho):
     # First-order autoregression: (1 + ρ)/(1 − ρ).
     found = samples_worth_one(slow, np.zeros(slow.size, dtype=np.int64))
     assert found == pytest.approx((1 + rho) / (1 - rho), rel=0.2)
+
+
+@settings(max_examples=25)
+@given(st.integers(0, 10_000), st.integers(2, 30), st.integers(0, 6), st.integers(0, 3))
+def test_a_bordered_system_is_solved_as_a_dense_one(seed, size, width, border):
+    rng = np.random.default_rng(seed)
+    square = rng.normal(size=(size, size)) * (np.abs(np.subtract.outer(np.arange(size), np.arange(size))) <= width)
+    banded = np.tril(square) @ np.tril(square).T + 0.5 * np.eye(size)
+    banded *= np.abs(np.subtract.outer(np.arange(size), np.arange(size))) <= width
+    banded += (np.abs(banded).sum(axis=1).max() + 5.0) * np.eye(size)
+    side, corner = rng.normal(size=(size, border)) / size, 3.0 * np.eye(border)
+    whole = np.block([[banded, side], [side.T, corner]])
+    factor = factored(band_of(banded, width), side, corner)
+    right = rng.normal(size=(size + border, 2))
+    assert factor.solve(right) == pytest.approx(np.linalg.solve(whole, right))
+    assert factor.squared(right[:, 0]) == pytest.approx(right[:, 0] @ np.linalg.solve(whole, right[:, 0]))
+    assert factor.log_determinant == pytest.approx(np.linalg.slogdet(whole)[1])
 
 
 @given(st.lists(st.floats(0, 100), min_size=2, max_size=20), st.data())

@@ -292,3 +292,41 @@ def lagged(time, values, lag):  # type: ignore[no-untyped-def]  # pragma: no cov
             at += (1.0 - math.exp(-(time[n] - time[n - 1]) / lag)) * (v - at)
         out[n] = at
     return out
+
+
+@njit(cache=True, nogil=True)
+def factor_banded(band):  # type: ignore[no-untyped-def]  # pragma: no cover
+    """Cholesky's factor in place; `band[j, k]` holds the element at row j + k, column j; shape (n, width + 1)."""
+    n, width = band.shape[0], band.shape[1] - 1
+    for j in range(n):
+        root = math.sqrt(band[j, 0])
+        reach = min(width, n - 1 - j)
+        for k in range(reach + 1):
+            band[j, k] /= root
+        for i in range(1, reach + 1):
+            share = band[j, i]
+            if share != 0.0:
+                for k in range(i, reach + 1):
+                    band[j + i, k - i] -= band[j, k] * share
+
+
+@njit(cache=True, nogil=True)
+def divide_by_factor(factor, right):  # type: ignore[no-untyped-def]  # pragma: no cover
+    """Solve L·x = right in place; `factor` as `factor_banded` leaves it, `right` of shape (n, columns)."""
+    n, width = factor.shape[0], factor.shape[1] - 1
+    for j in range(n):
+        right[j] /= factor[j, 0]
+        for k in range(1, min(width, n - 1 - j) + 1):
+            if factor[j, k] != 0.0:
+                right[j + k] -= factor[j, k] * right[j]
+
+
+@njit(cache=True, nogil=True)
+def divide_by_transpose(factor, right):  # type: ignore[no-untyped-def]  # pragma: no cover
+    """Solve L'·x = right in place."""
+    n, width = factor.shape[0], factor.shape[1] - 1
+    for j in range(n - 1, -1, -1):
+        for k in range(1, min(width, n - 1 - j) + 1):
+            if factor[j, k] != 0.0:
+                right[j] -= factor[j, k] * right[j + k]
+        right[j] /= factor[j, 0]

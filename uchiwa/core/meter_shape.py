@@ -27,7 +27,7 @@ def monotone_cubic(points: FloatArray, values: FloatArray, at: FloatArray) -> Fl
     else:
         before, after = step[:-1], step[1:]
         w1, w2 = 2 * after + before, after + 2 * before
-        with np.errstate(divide="ignore", invalid="ignore"):
+        with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
             harmonic = (w1 + w2) / (w1 / secant[:-1] + w2 / secant[1:])
         slope[1:-1] = np.where(secant[:-1] * secant[1:] > 0, harmonic, 0.0)
         slope[0] = _end(step[0], step[1], secant[0], secant[1])

@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 
 from uchiwa.core import kernels
+from uchiwa.core.bordered import Factor, band_of, factored
 from uchiwa.core.log import BoolArray, FloatArray, IntArray
 from uchiwa.core.meter_shape import straight_over_bent
 from uchiwa.core.table import Axis, Table, frozen
@@ -24,6 +25,7 @@ _ROUNDS = 2
 _LONGEST_LAG = 400
 _RESIDUALS = 60_000
 _MISFIT = 1 / 8
+_FIRST_LOOK = 150_000
 _LEAST_SPREAD = 1e-7
 _ROW = Axis("none", "1", frozen([0.0, 1.0]))
 _PAIRS = np.array([(a, b) for a in range(4) for b in range(a, 4)])
@@ -218,44 +220,76 @@ def _equations(
 
 
 @dataclass(frozen=True, eq=False)
-class _Prior:
-    """What is believed before any sample: cells near "no change", little bent."""
+class _System:
+    """What the samples say, and what is believed before any sample: cells near "no change", little bent.
 
+    Attributes:
+        band, border, corner: of the normal matrix, times what a sample is worth; see `bordered`.
+        right: its right side, likewise.
+        penalty: the band of the squared second differences.
+        eigenvalues: of them.
+    """
+
+    band: FloatArray
+    border: FloatArray
+    corner: FloatArray
+    right: FloatArray
     penalty: FloatArray
     eigenvalues: FloatArray
-    terms: int
 
-    def precision(self, bend: float) -> FloatArray:
-        """Inverse covariance of nodes and terms."""
-        nodes = self.penalty.shape[0]
-        whole = np.eye(nodes + self.terms)
-        whole[:nodes, :nodes] = self.penalty / bend**2 + np.eye(nodes) / PULL**2
-        return whole
+    def factor(self, bend: float) -> Factor:
+        """Of the whole precision under a bend."""
+        band = self.band + self.penalty / bend**2
+        band[:, 0] += 1 / PULL**2
+        return factored(band, self.border, self.corner + np.eye(self.corner.shape[0]))
 
-    def log_determinant(self, bend: float) -> float:
-        """Of that precision."""
-        return float(np.log(np.maximum(self.eigenvalues, 0.0) / bend**2 + 1 / PULL**2).sum())
+    def log_evidence(self, bend: float) -> float:
+        """Logarithm of the marginal likelihood of the samples, up to a constant."""
+        factor = self.factor(bend)
+        before = float(np.log(np.maximum(self.eigenvalues, 0.0) / bend**2 + 1 / PULL**2).sum())
+        return (before - factor.log_determinant + factor.squared(self.right)) / 2
+
+    def likeliest_bend(self) -> float:
+        """The bend for which the samples speak most: a coarse search, then a finer one, on a logarithmic scale."""
+        low, high = (float(np.log(one)) for one in BENDS)
+        tried: dict[float, float] = {}
+        grid = np.linspace(low, high, 8)
+        for _ in range(2):
+            for one in grid.tolist():
+                tried.setdefault(one, self.log_evidence(float(np.exp(one))))
+            best = max(tried, key=lambda one: tried[one])
+            step = (grid[1] - grid[0]) / 3
+            grid = np.clip(best + step * np.array([-2.0, -1.0, 1.0, 2.0]), low, high)
+        return float(np.exp(max(tried, key=lambda one: tried[one])))
 
 
-def _log_evidence(matrix: FloatArray, right: FloatArray, prior: _Prior, bend: float) -> float:
-    """Logarithm of the marginal likelihood of the samples under a bend, up to a constant."""
-    lower = np.linalg.cholesky(matrix + prior.precision(bend))
-    half = np.linalg.solve(lower, right)
-    return prior.log_determinant(bend) / 2 - float(np.log(np.diag(lower)).sum()) + float(half @ half) / 2
+def _system(
+    penalty: FloatArray, eigenvalues: FloatArray, matrix: FloatArray, right: FloatArray, worth: float
+) -> _System:
+    nodes, width = penalty.shape[0], penalty.shape[1] - 1
+    return _System(
+        band_of(matrix[:nodes, :nodes], width) * worth,
+        matrix[:nodes, nodes:] * worth,
+        matrix[nodes:, nodes:] * worth,
+        right * worth,
+        penalty,
+        eigenvalues,
+    )
 
 
-def _likeliest_bend(matrix: FloatArray, right: FloatArray, prior: _Prior) -> float:
-    """The bend for which the samples speak most: a coarse search, then a finer one, on a logarithmic scale."""
-    low, high = (float(np.log(one)) for one in BENDS)
-    tried: dict[float, float] = {}
-    grid = np.linspace(low, high, 8)
-    for _ in range(2):
-        for one in grid.tolist():
-            tried.setdefault(one, _log_evidence(matrix, right, prior, float(np.exp(one))))
-        best = max(tried, key=lambda one: tried[one])
-        step = (grid[1] - grid[0]) / 3
-        grid = np.clip(best + step * np.array([-2.0, -1.0, 1.0, 2.0]), low, high)
-    return float(np.exp(max(tried, key=lambda one: tried[one])))
+def _part(samples: _Samples) -> _Samples:
+    """Some stretches of many samples, enough for a first look."""
+    step = samples.x.size // _FIRST_LOOK
+    if step < 2:
+        return samples
+    use = (np.arange(samples.x.size) // 4096) % step == 0
+    return _Samples(
+        samples.x[use],
+        samples.y[use],
+        samples.value[use],
+        np.ascontiguousarray(samples.terms[:, use]),
+        samples.breaks[use],
+    )
 
 
 def fit_surface(
@@ -299,38 +333,40 @@ def fit_surface(
         terms_array,
         breaks,
     )
-    penalty, eigenvalues = net.penalty()
-    prior = _Prior(penalty, eigenvalues, count)
     node: FloatArray = np.zeros(net.model.size)
     slopes: FloatArray = np.zeros(count)
     kept = net.kept
     noise = _Noise(_FIRST_SPREAD, _FIRST_TOGETHER, 1 / (_FIRST_TOGETHER * _FIRST_SPREAD**2))
     clip, bend = np.inf, 0.02
     inner = (slice(0, 1), slice(1, -1)) if net.curve else (slice(1, -1), slice(1, -1))
-    if value.size == 0:
-        error = _on_net(net, np.sqrt(np.diag(np.linalg.inv(prior.precision(bend)))))[inner]
-        return Surface(np.ones(whole), error, bend, 0.0, 1.0, 0.0, (0.0,) * count, (1.0,) * count)
-    for number in range(_ROUNDS + 1):
-        matrix, right = _equations(net, samples, node, slopes, clip)
-        matrix, right = matrix * noise.worth, right * noise.worth
-        if number:
-            bend = _likeliest_bend(matrix, right, prior)
-        solved = np.asarray(np.linalg.solve(matrix + prior.precision(bend), right), dtype=np.float64)
-        node = np.zeros(net.model.size)
-        node[kept], slopes = solved[: kept.sum()], solved[kept.sum() :]
-        if number < _ROUNDS:
-            noise = _noise(net, samples, node, slopes)
-            clip = _HUBER * noise.spread
-    covariance: FloatArray = np.linalg.inv(matrix + prior.precision(bend)).astype(np.float64)
-    errors = np.sqrt(np.maximum(np.diag(covariance), 0.0))
     nodes = int(kept.sum())
+    if value.size == 0:
+        return Surface(np.ones(whole), np.full(whole, PULL), bend, 0.0, 1.0, 0.0, (0.0,) * count, (1.0,) * count)
+    look = _part(samples)
+    dense, eigenvalues = net.penalty()
+    penalty = band_of(dense, 2 if net.curve else 2 * net.x.size)
+    for number in range(_ROUNDS + 1):
+        last = number == _ROUNDS
+        matrix, right = _equations(net, samples if last else look, node, slopes, clip)
+        system = _system(penalty, eigenvalues, matrix, right, noise.worth)
+        if number:
+            bend = system.likeliest_bend() if last or look is samples else bend
+        factor = system.factor(bend)
+        solved = factor.solve(system.right[:, None])[:, 0]
+        node = np.zeros(net.model.size)
+        node[kept], slopes = solved[:nodes], solved[nodes:]
+        if not last:
+            noise = _noise(net, look, node, slopes)
+            clip = _HUBER * noise.spread
+    covariance = factor.solve(np.eye(nodes + count))
+    errors = np.sqrt(np.maximum(np.diag(covariance), 0.0))
     return Surface(
         factor=1.0 + node.reshape(net.y.size, net.x.size)[inner],
         standard_error=np.hypot(
             _on_net(net, errors[:nodes]), _misfit(net, node, np.asarray(covariance[:nodes, :nodes]))
         )[inner],
         bend=bend,
-        freedom=float(np.sum(covariance * matrix)),
+        freedom=float(np.sum(covariance * matrix) * noise.worth),
         together=noise.together,
         spread=noise.spread,
         slopes=tuple(slopes.tolist()),
