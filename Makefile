@@ -18,8 +18,9 @@ demo-fresh: .venv/run.stamp
 
 test: .venv/dev.stamp lint
 	@setup/system-packages test
-	$(BIN)/pytest -n 2 --dist loadgroup tests/core tests/command tests/loop
-	$(BIN)/pytest tests/store tests/web tests/browser
+	$(BIN)/pytest -n 2 --dist worksteal tests/core tests/command tests/loop
+	$(BIN)/pytest -n 2 --dist worksteal tests/store tests/web
+	$(BIN)/pytest tests/browser
 
 lint: .venv/dev.stamp
 	$(BIN)/ruff check .

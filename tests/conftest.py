@@ -95,7 +95,8 @@ def database_home() -> Iterator[Path]:
     home = Path(tempfile.mkdtemp(prefix="uchiwa-test-"))
     before = {key: os.environ.get(key) for key in ("UCHIWA_HOME", "UCHIWA_DB_PORT")}
     os.environ["UCHIWA_HOME"] = str(home)
-    os.environ["UCHIWA_DB_PORT"] = "8561"
+    worker = os.environ.get("PYTEST_XDIST_WORKER", "gw0").removeprefix("gw")
+    os.environ["UCHIWA_DB_PORT"] = str(8561 + 100 * int(worker))
     try:
         connect_to(server.start())
         migrate()

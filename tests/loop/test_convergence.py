@@ -22,7 +22,7 @@ def rms(calibration, driven) -> float:
 @pytest.mark.parametrize("estimator", ["nearest", "weighted"])
 def test_error_falls_to_under_half_in_one_round_and_stays_small(estimator):
     print(f"\n{estimator}: RMS VE error against the truth, %, cells with at least 2 s")
-    for seed in (31, 62):
+    for seed in (31,):
         calibration, found = CAR.base(), []
         for number in range(3):
             log = simulate(CAR, calibration, "mixed_road", seed + number)

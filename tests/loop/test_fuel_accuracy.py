@@ -45,7 +45,7 @@ def written(log: Log) -> Log:
 
 def test_moving_ethanol_is_as_accurate_as_a_fixed_fuel():
     found: dict[str, list[float]] = {"fixed": [], "moving": []}
-    for seed in (100, 105, 110):
+    for seed in (100, 105):
         for name, ethanol_to in (("fixed", None), ("moving", 70.0)):
             log = written(simulate(WREN, WREN.base(), DRIVE, seed, ethanol_to=ethanol_to))
             content = log.quantities["ethanol_content"].values
@@ -63,7 +63,7 @@ def test_moving_ethanol_is_as_accurate_as_a_fixed_fuel():
 
 def test_a_meters_curve_from_trims_alone_in_two_rounds():
     out = io.StringIO()
-    for seed in range(300, 306):
+    for seed in range(300, 304):
         calibration = TERN.base()
         for number in range(2):
             log = simulate(TERN, calibration, DRIVE, seed + 50 * number)
