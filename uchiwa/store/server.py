@@ -63,6 +63,13 @@ def reachable(place: Place) -> bool:
     return True
 
 
+def _temporary() -> Path:
+    """A folder for the server's temporary tables: a server that starts clears those of any other in the same one."""
+    folder = home() / "temporary"
+    folder.mkdir(parents=True, exist_ok=True)
+    return folder
+
+
 def _install() -> None:
     """Make the data folder; afterwards only this machine's owner of the folder can come in, over its socket."""
     home().mkdir(parents=True, exist_ok=True)
@@ -71,6 +78,7 @@ def _install() -> None:
             _program("mariadb-install-db"),
             "--no-defaults",
             f"--datadir={_data()}",
+            f"--tmpdir={_temporary()}",
             "--auth-root-authentication-method=normal",
             "--skip-test-db",
             *_as_user(),
@@ -121,6 +129,7 @@ def start() -> Place:
                 _program("mariadbd"),
                 "--no-defaults",
                 f"--datadir={_data()}",
+                f"--tmpdir={_temporary()}",
                 f"--port={place.port}",
                 "--bind-address=127.0.0.1",
                 f"--socket={socket_path}",
