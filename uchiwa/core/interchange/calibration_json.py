@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 import math
+from collections.abc import Sequence
 from typing import Annotated, Any, Literal
 
 import numpy as np
@@ -110,7 +111,7 @@ def _path(location: tuple[int | str, ...]) -> str:
     return path or "the file"
 
 
-def _said(error: ValidationError) -> BadInput:
+def complaint(error: ValidationError) -> BadInput:
     """The first complaint that is not about the wrong member of a union, in our words."""
     complaints = error.errors(include_url=False)
     first = min(complaints, key=lambda one: (one["type"] in {"list_type", "float_type"}, len(one["loc"])))
@@ -124,12 +125,19 @@ def _said(error: ValidationError) -> BadInput:
             return BadInput("this key is missing", where=where, advice="add it")
         case "finite_number":
             return BadInput("NaN and infinity are not values", where=where, advice="write a number")
+        case "value_error":
+            return BadInput(first["msg"].removeprefix("Value error, "), where=where, advice="correct the file")
         case _:
             return BadInput(first["msg"][0].lower() + first["msg"][1:], where=where, advice="correct the file")
 
 
-def _axis(part: AxisJson, where: str) -> Axis:
-    points = np.array(part.breakpoints, dtype=np.float64)
+def axis_of(quantity_id: str, unit: str, breakpoints: Sequence[float], where: str) -> Axis:
+    """An axis from plain data.
+
+    Raises:
+        BadInput: the breakpoints do not rise, or the quantity or its unit is not known.
+    """
+    points = np.array(breakpoints, dtype=np.float64)
     steps = np.diff(points)
     if (steps <= 0).any():
         at = int(np.argmax(steps <= 0)) + 1
@@ -138,16 +146,20 @@ def _axis(part: AxisJson, where: str) -> Axis:
             where=f"{where}.breakpoints[{at}]",
             advice="list them from low to high, each once",
         )
-    quantity = QUANTITIES.get(part.quantity)
+    quantity = QUANTITIES.get(quantity_id)
     if quantity is None:
-        raise BadInput(f"“{part.quantity}” is not a quantity", where=f"{where}.quantity", advice="see docs/formats.md")
-    if not known_unit(part.unit):
-        raise BadInput(f"the unit “{part.unit}” is not known", where=f"{where}.unit", advice=f"use {quantity.unit}")
+        raise BadInput(f"“{quantity_id}” is not a quantity", where=f"{where}.quantity", advice="see docs/formats.md")
+    if not known_unit(unit):
+        raise BadInput(f"the unit “{unit}” is not known", where=f"{where}.unit", advice=f"use {quantity.unit}")
     try:
-        convert(points, part.unit, quantity.unit)
+        convert(points, unit, quantity.unit)
     except BadInput as error:
         raise BadInput(error.what, where=f"{where}.unit", advice=error.advice) from error
-    return Axis(part.quantity, part.unit, frozen(points))
+    return Axis(quantity_id, unit, frozen(points))
+
+
+def _axis(part: AxisJson, where: str) -> Axis:
+    return axis_of(part.quantity, part.unit, part.breakpoints, where)
 
 
 def _table(part: TableJson, where: str) -> Table:
@@ -225,7 +237,7 @@ def loads(text: str | bytes, name: str = "calibration") -> Calibration:
         try:
             part = CalibrationJson.model_validate(raw)
         except ValidationError as error:
-            raise _said(error) from error
+            raise complaint(error) from error
         tables = tuple(_table(table, f"tables[{number}]") for number, table in enumerate(part.tables))
         for kind, ids in (("tables", [t.id for t in tables]), ("constants", [c.id for c in part.constants])):
             for number, one in enumerate(ids):

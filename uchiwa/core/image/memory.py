@@ -1,0 +1,101 @@
+"""Bytes of a controller's memory by address."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+import numpy as np
+
+from uchiwa.core.errors import BadInput
+
+
+@dataclass(frozen=True)
+class Segment:
+    """Bytes that lie together, from an address on."""
+
+    address: int
+    data: bytes
+
+    @property
+    def end(self) -> int:
+        """The address after the last byte."""
+        return self.address + len(self.data)
+
+
+@dataclass(frozen=True)
+class Memory:
+    """Segments in rising order, none touching or overlapping another."""
+
+    segments: tuple[Segment, ...]
+
+    @classmethod
+    def of(cls, segments: Iterable[Segment]) -> Memory:
+        """From segments in any order; those that touch become one.
+
+        Raises:
+            BadInput: two overlap, or there is none.
+        """
+        joined: list[Segment] = []
+        for one in sorted((one for one in segments if one.data), key=lambda one: one.address):
+            if joined and one.address < joined[-1].end:
+                raise BadInput(f"address 0x{one.address:X} is given twice", advice="take the image from one source")
+            if joined and one.address == joined[-1].end:
+                joined[-1] = Segment(joined[-1].address, joined[-1].data + one.data)
+            else:
+                joined.append(one)
+        if not joined:
+            raise BadInput("the image has no bytes", advice="choose another file")
+        return cls(tuple(joined))
+
+    @property
+    def start(self) -> int:
+        """The lowest address."""
+        return self.segments[0].address
+
+    @property
+    def end(self) -> int:
+        """The address after the highest byte."""
+        return self.segments[-1].end
+
+    @property
+    def size(self) -> int:
+        """Number of bytes."""
+        return sum(len(one.data) for one in self.segments)
+
+    def read(self, address: int, length: int, what: str = "this place") -> bytes:
+        """Bytes from an address on.
+
+        Raises:
+            BadInput: some of them are not in the image.
+        """
+        for one in self.segments:
+            if one.address <= address and address + length <= one.end:
+                start = address - one.address
+                return one.data[start : start + length]
+        raise BadInput(
+            f"the image has no bytes at 0x{address:X} … 0x{address + length - 1:X}",
+            where=what,
+            advice="check that image and layout belong together",
+        )
+
+    def with_bytes(self, changes: Iterable[tuple[int, bytes]]) -> Memory:
+        """The memory with bytes replaced at addresses that it has."""
+        buffers = [bytearray(one.data) for one in self.segments]
+        for address, data in changes:
+            self.read(address, len(data))
+            for one, buffer in zip(self.segments, buffers, strict=True):
+                if one.address <= address < one.end:
+                    buffer[address - one.address : address - one.address + len(data)] = data
+        same = zip(self.segments, buffers, strict=True)
+        return Memory(tuple(Segment(one.address, bytes(buffer)) for one, buffer in same))
+
+    def changed(self, other: Memory) -> tuple[tuple[int, int], ...]:
+        """Ranges (from, up to) in which another memory of the same extent has other bytes."""
+        spans: list[tuple[int, int]] = []
+        for one, two in zip(self.segments, other.segments, strict=True):
+            different = np.frombuffer(one.data, dtype=np.uint8) != np.frombuffer(two.data, dtype=np.uint8)
+            edges = np.flatnonzero(np.diff(different.astype(np.int8), prepend=0, append=0)).tolist()
+            pairs = zip(edges[::2], edges[1::2], strict=True)
+            spans += [(one.address + start, one.address + stop) for start, stop in pairs]
+        return tuple(spans)

@@ -1,0 +1,1 @@
+"""Checks of a draft before it is frozen: each a small rule that names its cells."""

@@ -1,0 +1,52 @@
+"""Rules about what a change rests on: evidence, logs, temporary setups, and the image it goes into."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from uchiwa.core.reviewing.concern import Concern, Weight, cells_of, many
+from uchiwa.core.reviewing.reviewed import Reviewed
+
+
+def unseen(it: Reviewed) -> Iterator[Concern]:
+    """Changed cells that no sample of the round has visited."""
+    for _, table, changed in it.changed():
+        seen = it.visited.get(table.id)
+        if seen is None or not seen.logged or not it.logs:
+            continue
+        without = changed & (seen.dwell <= 0)
+        if without.any():
+            sentence = f"{table.title}: {int(without.sum())} of {many(int(changed.sum()), 'changed cell')} without a sample behind them"
+            yield Concern("unseen", Weight.ANSWER, sentence, table.id, cells_of(without))
+
+
+def never_logged(it: Reviewed) -> Iterator[Concern]:
+    """Tables changed although the round's logs cannot say where in them the engine was."""
+    for _, table, changed in it.changed():
+        seen = it.visited.get(table.id)
+        if it.logs and (seen is None or seen.logged):
+            continue
+        why = "the logs have no channel for its axes" if it.logs else "this round has no log"
+        sentence = f"{table.title}: {many(int(changed.sum()))} changed, and {why}"
+        yield Concern("never_logged", Weight.ANSWER, sentence, table.id, cells_of(changed))
+
+
+def temporary_setup(it: Reviewed) -> Iterator[Concern]:
+    """A temporary setup in force: no final revision is frozen with it."""
+    if it.setup:
+        sentence = (
+            f"The temporary setup “{it.setup}” is in force: this can be a revision to measure with, not the final one"
+        )
+        yield Concern("setup", Weight.ANSWER, sentence, state=it.setup)
+
+
+def image(it: Reviewed) -> Iterator[Concern]:
+    """What the controller's image cannot hold, or holds only nearly."""
+    if it.image is None:
+        return
+    if it.image.refusal:
+        yield Concern("image", Weight.STOP, f"Into the image: {it.image.refusal}")
+    for table_id, (cells, most) in it.image.roundings.items():
+        title = next((one.title for one in it.draft.tables if one.id == table_id), table_id)
+        sentence = f"{title}: the image rounds {many(len(cells))}, by up to {most:.3g}"
+        yield Concern("rounding", Weight.NOTE, sentence, table_id, cells)
