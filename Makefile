@@ -20,7 +20,7 @@ test: .venv/dev.stamp lint
 	@setup/system-packages test
 	$(BIN)/pytest -n 2 --dist worksteal tests/core tests/command tests/loop
 	$(BIN)/pytest -n 2 --dist worksteal tests/store tests/web
-	$(BIN)/pytest tests/browser
+	$(BIN)/pytest -n 2 --dist worksteal tests/browser
 
 lint: .venv/dev.stamp
 	$(BIN)/ruff check .

@@ -26,7 +26,8 @@ EMAIL, PASSWORD = "tuner@example.org", "a long enough password"
 @pytest.fixture(scope="package")
 def served(database_home) -> Iterator[str]:
     """The address of the running application, worker included."""
-    port = free_port(8571)
+    worker = os.environ.get("PYTEST_XDIST_WORKER", "gw0").removeprefix("gw")
+    port = free_port(8571 + 100 * int(worker))
     address = f"http://127.0.0.1:{port}"
     environment = os.environ | {"UCHIWA_PORT": str(port)}
     process = subprocess.Popen([sys.executable, "-m", "uchiwa", "serve"], env=environment)

@@ -60,7 +60,19 @@ def test_speed_density_by_hand():
     ("facts", "station", "move", "sentence"),
     [
         (RoundFacts(1), Station.LOGS, Move.THEIRS, "Nothing recorded yet"),
-        (RoundFacts(3), Station.LOGS, Move.THEIRS, "Revision 2 sent, nothing recorded with it yet"),
+        (RoundFacts(3), Station.LOGS, Move.THEIRS, "Revision 2 sent, not yet downloaded"),
+        (
+            RoundFacts(3, running=1, carried="downloaded"),
+            Station.LOGS,
+            Move.THEIRS,
+            "Revision 1 downloaded, not yet flashed",
+        ),
+        (
+            RoundFacts(3, running=2, carried="flashed"),
+            Station.LOGS,
+            Move.THEIRS,
+            "Revision 2 flashed, nothing recorded with it yet",
+        ),
         (RoundFacts(1, logs_reading=2), Station.LOGS, Move.YOURS, "2 logs being read"),
         (RoundFacts(1, logs_refused=1), Station.LOGS, Move.YOURS, "The log cannot be used"),
         (RoundFacts(2, logs_ready=1), Station.FUEL, Move.YOURS, "1 log accepted, fuel is next"),

@@ -8,7 +8,7 @@ import numpy as np
 import pytest
 
 from uchiwa.core.across import set_constant, take_constant, take_table
-from uchiwa.core.attribution import Step, by_reason, cell_steps, last_step
+from uchiwa.core.attribution import Step, by_hand, by_reason, cell_steps, last_step
 from uchiwa.core.errors import BadInput
 from uchiwa.core.reviewing.concern import Weight, outstanding
 from uchiwa.core.reviewing.duty import expected_duty
@@ -51,7 +51,10 @@ def test_each_rule_speaks_up_for_its_own_fault_and_names_the_cells():
     assert len(found[0].cells) == 5
     unseen = visited("ve_main")
     unseen["ve_main"].dwell[4, 4] = 0
-    assert rules_of(Reviewed(BASE, changed("ve_main", (4, 4, 1.0), (5, 4, 1.0)), unseen)) == {"unseen": Weight.ANSWER}
+    hand = {"ve_main": np.ones(BASE.table("ve_main").shape, dtype=bool)}
+    edit = changed("ve_main", (4, 4, 1.0), (5, 4, 1.0))
+    assert rules_of(Reviewed(BASE, edit, unseen, by_hand=hand)) == {"unseen": Weight.ANSWER}
+    assert rules_of(Reviewed(BASE, edit, unseen)) == {"filled": Weight.NOTE}
     assert rules_of(Reviewed(BASE, changed("ve_main", (4, 4, 1.0)), visited("ve_main", logged=False))) == {
         "never_logged": Weight.ANSWER
     }
@@ -115,6 +118,8 @@ def test_every_cell_knows_the_step_that_made_it():
     last = last_step(second.table("ve_main"), steps)
     assert (last[1, 1], last[1, 2], last[0, 0]) == (0, 1, -1)
     assert by_reason(second.table("ve_main"), BASE.table("ve_main"), steps) == (("fuel proposal", 1), ("x+1", 1))
+    assert by_hand(second.table("ve_main"), steps)[1].tolist() == [False, False, True] + [False] * 12
+    assert not by_hand(second.table("ve_main"), []).any()
     told = cell_steps("ve_main", 2, 1, steps)
     assert [one.step.words for one in told] == ["fuel proposal", "x+1"]
     assert told[1].after == pytest.approx(told[1].before + 1)

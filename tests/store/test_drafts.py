@@ -83,10 +83,12 @@ def test_putting_back_restores_and_is_remembered(at_fuel):
     event = take(at_fuel)
     with unit_of_work():
         drafts.put_back(at_fuel.job, at_fuel.round, at_fuel.user, drafts.current(at_fuel.job).version, event.id)
-        kinds = [one.kind for one in events.history(at_fuel.job)]
+        kinds = [(one.kind, one.put_back) for one in events.history(at_fuel.job)]
+        undoing = Event.select().where(Event.kind == events.UNDO).get()
         assert jobs.facts_of([at_fuel.round])[at_fuel.round.id].taken == 0
     assert np.array_equal(table_of(at_fuel), before)
-    assert kinds == ["put-back", "take", "start"]
+    assert kinds == [("take", True), ("start", False)]
+    assert undoing.sentence == f"Undid: {event.sentence}"
     with pytest.raises(drafts.CannotPutBackError), unit_of_work():
         drafts.put_back(at_fuel.job, at_fuel.round, at_fuel.user, drafts.current(at_fuel.job).version, event.id)
 

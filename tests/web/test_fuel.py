@@ -122,7 +122,7 @@ def test_lines_and_relief_keep_to_their_box_and_show_every_cell(at_fuel, scene, 
     for mark in (*lines.points, *lines.changes):
         assert 0 <= mark.x <= 820
         assert 0 <= mark.y <= 372
-    for turn in range(8):
+    for turn in range(24):
         relief = relief_picture(proposal, View.PROPOSED, turn)
         assert {(one.i, one.j) for one in relief.patches} == {
             (i, j) for i in range(columns - 1) for j in range(rows - 1)

@@ -28,7 +28,7 @@ def test_the_queue_follows_a_job_through_its_round(client, scene):
     assert "Draft ready to review" in row
     assert "driven cells were within" in row
     client.send_form(f"{path}/return", {"version": "2", "notes": "Flash it."})
-    assert "Revision 1 sent, nothing recorded with it yet" in row_of(client.get("/").text, "Customer")
+    assert "Revision 1 sent, not yet downloaded" in row_of(client.get("/").text, "Customer")
 
 
 def test_a_job_can_be_laid_to_rest_and_taken_up_again(client, scene):
@@ -46,7 +46,8 @@ def test_the_job_keeps_its_history(client, scene):
     page = client.get(path).text
     assert "Froze revision 1" in page
     assert "As it is." in page
-    assert page.count("/revisions/") == 2
+    assert page.count(".zip") == 2
+    assert page.count("/revisions/1/report") == 1
 
 
 def test_searching_and_showing_another_job(client, scene):

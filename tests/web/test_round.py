@@ -146,7 +146,7 @@ def test_pins_and_rules_are_kept(at_fuel, scene, path):
     at_fuel.send_form(f"{path}/fuel/pin", {"cells": "2.3 3.3"})
     at_fuel.send_form(f"{path}/fuel/rule", {"rule": "transient", "on": "false"})
     with unit_of_work():
-        policy = fuel.policy_of(jobs.rounds(scene.job)[0])
+        policy = fuel.fuel_work(scene.job, jobs.rounds(scene.job)[0]).proposal.policy
     assert policy.pinned == ((2, 3), (3, 3))
     assert policy.without == ("transient",)
     at_fuel.send_form(f"{path}/fuel/pin", {"cells": "2.3 3.3"})

@@ -8,6 +8,7 @@ from dataclasses import replace
 import numpy as np
 
 from uchiwa.core.errors import BadInput
+from uchiwa.core.review import same_axes
 from uchiwa.core.table import Calibration
 
 
@@ -31,10 +32,7 @@ def take_table(
         raise BadInput(f"there is no table “{table_id}” in both", advice="compare two that have it") from None
     wanted = list(cells)
     held = {(i, j) for i, j in pinned}
-    same_axes = mine.shape == theirs.shape and np.array_equal(mine.x.breakpoints, theirs.x.breakpoints)
-    if same_axes and mine.y is not None and theirs.y is not None:
-        same_axes = np.array_equal(mine.y.breakpoints, theirs.y.breakpoints)
-    if not same_axes:
+    if not same_axes(mine, theirs):
         if wanted or held:
             raise BadInput(
                 "the breakpoints differ, so that single cells have no counterpart",

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from uchiwa.core.log import IntArray
+from uchiwa.core.log import BoolArray, IntArray
 from uchiwa.core.table import Calibration, Table
 
 
@@ -60,6 +60,14 @@ def last_step(table: Table, steps: Sequence[Step]) -> IntArray:
         else:
             last[before.grid != after.grid] = number
     return last
+
+
+def by_hand(table: Table, steps: Sequence[Step]) -> BoolArray:
+    """The cells whose present value an edit gave, and no proposal; shape (rows, columns)."""
+    last = last_step(table, steps)
+    edits = np.array([step.kind == "edit" for step in steps], dtype=np.bool_)
+    mask: BoolArray = (last >= 0) & edits[last] if edits.size else np.zeros(table.shape, dtype=np.bool_)
+    return mask
 
 
 def cell_steps(table_id: str, i: int, j: int, steps: Sequence[Step]) -> tuple[CellStep, ...]:

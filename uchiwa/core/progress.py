@@ -51,6 +51,8 @@ class RoundFacts:
         taken: proposals taken and not put back.
         frozen: whether the round has ended with a revision.
         last_refusal: why the last log was refused.
+        running: number of the revision that the customer is to run.
+        carried: how far that has come: `sent`, `downloaded` or `flashed`; empty if nothing was sent.
     """
 
     number: int
@@ -62,6 +64,8 @@ class RoundFacts:
     taken: int = 0
     frozen: bool = False
     last_refusal: str = ""
+    running: int = 0
+    carried: str = ""
 
 
 def next_station(facts: RoundFacts) -> Station:
@@ -125,7 +129,11 @@ def whose_move(facts: RoundFacts, *, closed: bool) -> tuple[Move, str]:
     if facts.logs_refused:
         return Move.YOURS, "The log cannot be used"
     if facts.number > 1:
-        return Move.THEIRS, f"Revision {facts.number - 1} sent, nothing recorded with it yet"
+        words = {
+            "downloaded": "downloaded, not yet flashed",
+            "flashed": "flashed, nothing recorded with it yet",
+        }.get(facts.carried, "sent, not yet downloaded")
+        return Move.THEIRS, f"Revision {facts.running or facts.number - 1} {words}"
     if not facts.briefed:
         return Move.YOURS, "The brief is to be sent"
     return Move.THEIRS, "Nothing recorded yet"

@@ -72,7 +72,8 @@ def signed(value: float, decimals: int = 1) -> str:
     return f"{'+' if rounded > 0 else '−'}{abs(rounded):.{decimals}f}"
 
 
-def _same_axes(one: Table, other: Table) -> bool:
+def same_axes(one: Table, other: Table) -> bool:
+    """Whether two tables have the same breakpoints of the same quantities."""
     axes = ((one.x, other.x), (one.y, other.y))
     for a, b in axes:
         if (a is None) != (b is None):
@@ -92,7 +93,7 @@ def difference(before: Calibration, after: Calibration) -> Difference:
     tables: list[TableDifference] = []
     for table_id in shared:
         a, b = old[table_id], new[table_id]
-        if _same_axes(a, b) and not np.array_equal(a.grid, b.grid):
+        if same_axes(a, b) and not np.array_equal(a.grid, b.grid):
             tables.append(TableDifference(b, a.grid, b.grid, a.grid != b.grid))
     old_constants = {constant.id: constant.value for constant in before.constants}
     new_constants = {constant.id: constant.value for constant in after.constants}
@@ -107,5 +108,5 @@ def difference(before: Calibration, after: Calibration) -> Difference:
         constants=tuple(changed),
         only_before=tuple(table_id for table_id in old if table_id not in new),
         only_after=tuple(table_id for table_id in new if table_id not in old),
-        other_axes=tuple(table_id for table_id in shared if not _same_axes(old[table_id], new[table_id])),
+        other_axes=tuple(table_id for table_id in shared if not same_axes(old[table_id], new[table_id])),
     )

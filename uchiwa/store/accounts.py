@@ -8,6 +8,7 @@ from datetime import timedelta
 from argon2 import PasswordHasher
 from argon2.exceptions import InvalidHashError, VerificationError
 
+from uchiwa.core.display import AFR, IMPERIAL, LAMBDA, METRIC
 from uchiwa.store.clock import now
 from uchiwa.store.models import Shop, SignInAttempt, User
 
@@ -75,3 +76,9 @@ def set_theme(user: User, theme: str) -> None:
     """Keep a person's choice of theme."""
     if theme in THEMES:
         User.update(theme=theme).where(User.id == user.id).execute()
+
+
+def set_units(user: User, measures: str, mixture: str) -> None:
+    """Keep the units a person likes to see."""
+    if measures in (METRIC, IMPERIAL) and mixture in (LAMBDA, AFR):
+        User.update(measures=measures, mixture=mixture).where(User.id == user.id).execute()

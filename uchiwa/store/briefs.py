@@ -12,7 +12,7 @@ from uchiwa.store.models import BriefPattern, Job, Round
 
 def table_under_work(job: Job, round_: Round) -> Table | None:
     """The table whose cells a round's drives should visit, from the revision its logs are recorded with."""
-    revision = drafts.revision(job, round_.number - 1)
+    revision = drafts.running(job, round_)
     if revision is None:
         return None
     content = calibrations.content(revision.calibration)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 from functools import lru_cache
 
 from uchiwa.core.interchange import calibration_json
@@ -11,11 +12,12 @@ from uchiwa.store.models import StoredCalibration
 
 def keep(shop_id: int, calibration: Calibration) -> StoredCalibration:
     """The stored calibration of this content, made if it is new."""
-    digest = calibration_json.content_hash(calibration)
+    document = calibration_json.dumps(calibration)
+    digest = hashlib.sha256(document.encode()).hexdigest()
     found = StoredCalibration.get_or_none(StoredCalibration.shop == shop_id, StoredCalibration.content_hash == digest)
     if found is not None:
         return found
-    return StoredCalibration.create(shop=shop_id, content_hash=digest, document=calibration_json.dumps(calibration))
+    return StoredCalibration.create(shop=shop_id, content_hash=digest, document=document)
 
 
 @lru_cache(maxsize=64)

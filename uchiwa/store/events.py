@@ -21,6 +21,7 @@ def record(
     inputs: dict[str, Any] | None = None,
     before: StoredCalibration | None = None,
     after: StoredCalibration | None = None,
+    version: int | None = None,
 ) -> Event:
     """Add an event to a job's history."""
     return Event.create(
@@ -33,12 +34,20 @@ def record(
         inputs=json.dumps(inputs or {}, ensure_ascii=False),
         before=before,
         after=after,
+        version=version,
     )
 
 
+UNDO, REDO = "undo", "redo"
+
+
 def history(job: Job, round_: Round | None = None) -> list[Event]:
-    """A job's events, or a round's, newest first, with their authors."""
-    query = Event.select(Event, User).join(User, JOIN.LEFT_OUTER).where(Event.job == job)
+    """A job's events, or a round's, newest first, with their authors.
+
+    Undoing and doing again are not among them: the step itself says whether it stands.
+    """
+    query = Event.select(Event, User).join(User, JOIN.LEFT_OUTER)
+    query = query.where(Event.job == job, Event.kind.not_in((UNDO, REDO)))
     if round_ is not None:
         query = query.where(Event.round == round_)
     return list(query.order_by(Event.at.desc(), Event.id.desc()))

@@ -17,7 +17,9 @@ from uchiwa.store.clock import now
 from uchiwa.store.models import Car, Customer, Draft, Event, Job, LogFile, Revision, Round, User
 from uchiwa.store.uploads import IMPORTING, READY, RECEIVING, REFUSED, STORED
 
-TAKE = "take"
+TAKE, EDIT = "take", "edit"
+STEPS = (TAKE, EDIT)
+"""Kinds of events that change the draft and can be undone."""
 
 
 def create(
@@ -76,7 +78,7 @@ def moved(job: Job) -> None:
 
 
 def facts_of(rounds_: Collection[Round]) -> dict[int, RoundFacts]:
-    """The facts of rounds by id, in four queries for any number of them."""
+    """The facts of rounds by id, in five queries for any number of them."""
     ids = [one.id for one in rounds_]
     if not ids:
         return {}
@@ -101,7 +103,7 @@ def facts_of(rounds_: Collection[Round]) -> dict[int, RoundFacts]:
     taken = {
         row.round_id: row.number
         for row in Event.select(Event.round, fn.COUNT(Event.id).alias("number"))
-        .where(Event.round.in_(ids), Event.kind == TAKE, ~Event.put_back)
+        .where(Event.round.in_(ids), Event.kind.in_(STEPS), ~Event.put_back)
         .group_by(Event.round)
     }
     refusals = {
@@ -110,9 +112,13 @@ def facts_of(rounds_: Collection[Round]) -> dict[int, RoundFacts]:
         .where(LogFile.round.in_(ids), LogFile.state == REFUSED, LogFile.accepted)
         .order_by(LogFile.id)
     }
+    sent = _sent([one.job_id for one in rounds_])
+    runs = {one.id: _running(one, sent) for one in rounds_}
     return {
         one.id: RoundFacts(
             number=one.number,
+            running=getattr(runs[one.id], "number", 0),
+            carried=_carried(runs[one.id]),
             briefed=bool(one.brief),
             logs_unfit=unfit.get(one.id, 0),
             logs_ready=counted.get((one.id, READY), 0),
@@ -124,6 +130,27 @@ def facts_of(rounds_: Collection[Round]) -> dict[int, RoundFacts]:
         )
         for one in rounds_
     }
+
+
+def _sent(job_ids: Collection[int]) -> dict[int, list[Revision]]:
+    """The revisions of jobs that are not withdrawn, oldest first."""
+    found: dict[int, list[Revision]] = {}
+    fields = (Revision.id, Revision.job, Revision.number, Revision.downloaded_at, Revision.flashed_at)
+    query = Revision.select(*fields).where(Revision.job.in_(list(job_ids)), Revision.withdrawn_at.is_null())
+    for one in query.order_by(Revision.number):
+        found.setdefault(one.job_id, []).append(one)
+    return found
+
+
+def _running(round_: Round, sent: dict[int, list[Revision]]) -> Revision | None:
+    before = [one for one in sent.get(round_.job_id, []) if one.number < round_.number]
+    return before[-1] if before else None
+
+
+def _carried(revision: Revision | None) -> str:
+    if revision is None or revision.number == 0:
+        return ""
+    return "flashed" if revision.flashed_at else "downloaded" if revision.downloaded_at else "sent"
 
 
 @dataclass(frozen=True)
@@ -188,3 +215,8 @@ def close(job: Job, author: User, *, closed: bool) -> None:
     """Lay a job to rest, or take it up again."""
     Job.update(closed=closed, moved_at=now()).where(Job.id == job.id).execute()
     events.record(job, "close" if closed else "reopen", "Laid to rest" if closed else "Taken up again", author=author)
+
+
+def latest_number(job_id: int) -> int:
+    """The number of a job's round under work."""
+    return int(Round.select(fn.MAX(Round.number)).where(Round.job == job_id).scalar() or 1)

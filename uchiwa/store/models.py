@@ -35,6 +35,12 @@ def blob(data: bytes) -> Function:
     return fn.FROM_BASE64(base64.b64encode(data).decode("ascii"))
 
 
+class LongBlobField(BlobField):
+    """Up to 4 GiB."""
+
+    field_type = "LONGBLOB"
+
+
 class LongTextField(TextField):
     """Up to 4 GiB of text."""
 
@@ -70,6 +76,8 @@ class User(Base):
     name = CharField(max_length=120)
     password_hash = CharField(max_length=255)
     theme = CharField(max_length=8, default="auto")
+    measures = CharField(max_length=8, default="metric")
+    mixture = CharField(max_length=8, default="lambda")
 
 
 class SignInAttempt(Base):
@@ -272,7 +280,10 @@ class StoredCalibration(Base):
 
 
 class Revision(Base):
-    """A frozen, numbered calibration of a job; number 0 is what the car came with."""
+    """A frozen, numbered calibration of a job; number 0 is what the car came with.
+
+    `report` and `brief` are what went out with it. A withdrawn one stays, but no car is to run it.
+    """
 
     job = ForeignKeyField(Job, on_delete="CASCADE")
     number = IntegerField()
@@ -282,6 +293,13 @@ class Revision(Base):
     author = ForeignKeyField(User)
     notes = TextField(default="")
     frozen_at = DateTimeField()
+    final = BooleanField(default=False)
+    report = LongTextField(default="")
+    brief = LongTextField(default="")
+    downloaded_at = DateTimeField(null=True)
+    flashed_at = DateTimeField(null=True)
+    withdrawn_at = DateTimeField(null=True)
+    withdrawn_why = CharField(max_length=500, default="")
 
     class Meta:
         """Peewee's settings."""
@@ -290,16 +308,72 @@ class Revision(Base):
 
 
 class Draft(Base):
-    """The calibration being worked on; `version` grows with every edit and guards against stale ones."""
+    """The calibration being worked on; `version` grows with every edit and guards against stale ones.
+
+    `pins` are the pinned cells [i, j] by table id.
+    """
 
     job = ForeignKeyField(Job, unique=True, on_delete="CASCADE")
     base = ForeignKeyField(Revision)
     calibration = ForeignKeyField(StoredCalibration)
     version = IntegerField(default=1)
+    pins = LongTextField(default="{}")
+
+
+class ControllerImage(Base):
+    """The image a job's car came with, as the file that was given, packed, and the layout that describes it."""
+
+    job = ForeignKeyField(Job, unique=True, on_delete="CASCADE")
+    name = CharField(max_length=200)
+    format = CharField(max_length=8)
+    layout = LongTextField()
+    data = LongBlobField()
+    at = DateTimeField()
+
+    class Meta:
+        """Peewee's settings."""
+
+        table_name = "controller_image"
+
+
+class RevisionImage(Base):
+    """The image that a frozen revision went out as, packed; `content_hash` is that of the file."""
+
+    revision = ForeignKeyField(Revision, unique=True, on_delete="CASCADE")
+    format = CharField(max_length=8)
+    content_hash = CharField(max_length=64)
+    layout = LongTextField()
+    data = LongBlobField()
+
+    class Meta:
+        """Peewee's settings."""
+
+        table_name = "revision_image"
+
+
+class Answer(Base):
+    """Why a concern about a draft was accepted; it holds as long as the concern stays the same."""
+
+    job = ForeignKeyField(Job, on_delete="CASCADE")
+    round = ForeignKeyField(Round, on_delete="CASCADE")
+    concern = CharField(max_length=24)
+    rule = CharField(max_length=32)
+    sentence = CharField(max_length=500)
+    reason = CharField(max_length=500)
+    author = ForeignKeyField(User)
+    at = DateTimeField()
+
+    class Meta:
+        """Peewee's settings."""
+
+        indexes = ((("job", "concern"), False),)
 
 
 class Event(Base):
-    """Something done to a job, with its inputs: what makes every number answerable."""
+    """Something done to a job, with its inputs: what makes every number answerable.
+
+    `version` is the draft's afterwards, where the event changed it.
+    """
 
     job = ForeignKeyField(Job, on_delete="CASCADE")
     round = ForeignKeyField(Round, null=True, on_delete="CASCADE")
@@ -311,6 +385,7 @@ class Event(Base):
     before = ForeignKeyField(StoredCalibration, null=True, backref="+")
     after = ForeignKeyField(StoredCalibration, null=True, backref="+")
     put_back = BooleanField(default=False)
+    version = IntegerField(null=True)
 
     class Meta:
         """Peewee's settings."""
@@ -461,6 +536,6 @@ class WorkerBeat(Base):
 
 ALL = (
     Shop, User, SignInAttempt, Customer, Car, Job, Round, LogFile, LogRawChunk, LogChannel, ChannelChunk, ChannelLevel,
-    StoredCalibration, Revision, Draft, Event, FoundInLog,
+    StoredCalibration, Revision, Draft, ControllerImage, RevisionImage, Answer, Event, FoundInLog,
     ChannelMemory, BriefPattern, CustomerLink, Message, ComputedChannel, KeptArrangement, LogNote, WorkerBeat,
 )  # fmt: skip

@@ -24,10 +24,12 @@ from uchiwa.web.routes import (
     channels,
     checks,
     clouds,
+    compare,
     customer,
     fuel,
     health,
     home,
+    images,
     jobs,
     logs,
     moments,
@@ -38,11 +40,12 @@ from uchiwa.web.routes import (
     settings,
     setups,
     signing,
+    tables,
 )
 from uchiwa.web.session import NotSignedInError
 
 _ROUTES = (
-    signing, home, jobs, cars, brief, logs, reading, moments, clouds, notes, channels, checks, customer, fuel, airflow, setups, review, returns,
+    signing, home, jobs, cars, brief, logs, reading, moments, clouds, notes, channels, checks, customer, fuel, airflow, setups, tables, compare, images, review, returns,
     settings, health,
 )  # fmt: skip
 _SESSION_S = 14 * 24 * 3600
@@ -72,18 +75,25 @@ async def _not_signed_in(request: Request, _error: Exception) -> Response:
     return RedirectResponse("/sign-in", 303)
 
 
-async def _stale(request: Request, _error: Exception) -> Response:
+async def _stale(request: Request, error: Exception) -> Response:
+    since = error.since if isinstance(error, StaleDraftError) else ()
+    what = f" What was done meanwhile: {'; '.join(since[-5:])}." if since else ""
     return _said(
         request,
         409,
         "The draft has changed",
         "Somebody, perhaps you in another window, changed this draft after you opened the page. Nothing was "
-        "overwritten: go back, reload, and look at it as it is now.",
+        f"overwritten: reload, and look at it as it is now.{what}",
     )
 
 
 async def _cannot_put_back(request: Request, _error: Exception) -> Response:
-    return _said(request, 409, "This step stays", "Only the last step taken in this round can be put back.")
+    return _said(
+        request,
+        409,
+        "This step stays",
+        "There is no step to undo or to do again here: only the last step can be put back, and not over a temporary setup.",
+    )
 
 
 async def _http(request: Request, error: Exception) -> Response:

@@ -8,7 +8,9 @@ from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 UPLOAD_LIMIT_BYTES = 512_000_000
 FORM_LIMIT_BYTES = 2_000_000
-UPLOAD_PATHS = ("/logs/upload", "/jobs/new")
+FILE_LIMIT_BYTES = 40_000_000
+UPLOAD_PATHS = ("/logs/upload", "/jobs/new", "/jobs/import")
+FILE_PATHS = ("/compare/file", "/image")
 
 POLICY = "; ".join(
     (
@@ -48,7 +50,8 @@ class GuardMiddleware:
             await self.app(scope, receive, send)
             return
         path: str = scope["path"]
-        most = UPLOAD_LIMIT_BYTES if path.endswith(UPLOAD_PATHS) else FORM_LIMIT_BYTES
+        most = FILE_LIMIT_BYTES if path.endswith(FILE_PATHS) else FORM_LIMIT_BYTES
+        most = UPLOAD_LIMIT_BYTES if path.endswith(UPLOAD_PATHS) else most
         claimed = dict(scope["headers"]).get(b"content-length", b"0")
         started = False
         seen = 0

@@ -18,6 +18,7 @@ from uchiwa.core.review import signed
 from uchiwa.store.clock import now
 from uchiwa.store.models import User
 from uchiwa.web import draw
+from uchiwa.web.markdown import as_html
 from uchiwa.web.session import csrf_token
 
 HERE = Path(__file__).parent
@@ -71,19 +72,20 @@ def policy_words(inputs: dict[str, Any]) -> str:
     )
 
 
-_environment = Environment(
+environment = Environment(
     loader=FileSystemLoader(HERE / "templates"),
     autoescape=select_autoescape(("html",), default=True),
     undefined=StrictUndefined,
     trim_blocks=True,
     lstrip_blocks=True,
 )
-_environment.filters.update(
+environment.filters.update(
     ago=ago,
     figure=figure,
     unit_words=unit_words,
     from_json=json.loads,
     reason_title=title_of,
+    markdown=as_html,
     policy_words=policy_words,
     duration=duration,
     size=size,
@@ -92,7 +94,7 @@ _environment.filters.update(
     capital=lambda text: text[:1].upper() + text[1:] if text[:1].isascii() else text,
     cut=lambda value, places=1: f"{value:.{places}f}",
 )
-_environment.globals.update(
+environment.globals.update(
     wide_fan=draw.wide_fan,
     small_fan=draw.small_fan,
     large_fan=draw.large_fan,
@@ -107,7 +109,7 @@ def render(
     request: Request, template: str, user: User | None = None, *, status: int = 200, **values: Any
 ) -> HTMLResponse:
     """A page, or a piece of one."""
-    text = _environment.get_template(template).render(
+    text = environment.get_template(template).render(
         request=request,
         user=user,
         theme=user.theme if user is not None else request.session.get("theme", "auto"),

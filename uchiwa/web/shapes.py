@@ -12,11 +12,10 @@ from uchiwa.core.log import FloatArray
 from uchiwa.core.proposals.fuel import FuelProposal
 from uchiwa.core.table import Axis
 from uchiwa.web.grid import View, bar, diverging, one_hue
+from uchiwa.web.relief import HEIGHT, WIDTH, ReliefPicture, relief
 
-WIDTH, HEIGHT = 820.0, 372.0
 _LEFT, _RIGHT, _TOP, _BOTTOM = 52.0, 24.0, 12.0, 30.0
 _LOWER = 116.0
-_TURNS = 8
 
 
 class Shape(StrEnum):
@@ -89,7 +88,7 @@ def nice_ticks(low: float, high: float, count: int) -> list[float]:
     return [round(number * step, 10) for number in range(first, last + 1)]
 
 
-def _spread_out(places: FloatArray, texts: list[str], least: float) -> tuple[Tick, ...]:
+def spread_out(places: FloatArray, texts: list[str], least: float) -> tuple[Tick, ...]:
     """Labels that do not touch: each at least `least` from the one before."""
     shown: list[Tick] = []
     for place, text in zip(places.tolist(), texts, strict=True):
@@ -145,7 +144,7 @@ def line_picture(proposal: FuelProposal, row: int) -> LinePicture:
         tuple(line(values) for values in correction.after),
         tuple(points),
         tuple(changes),
-        _spread_out(x, heads, 34.0),
+        spread_out(x, heads, 34.0),
         _ticks(low, high, top, bottom, 6),
         _ticks(-reach, reach, lower_top, lower_bottom, 4),
         lower(0.0),
@@ -155,34 +154,10 @@ def line_picture(proposal: FuelProposal, row: int) -> LinePicture:
     )
 
 
-@dataclass(frozen=True)
-class Patch:
-    """A piece of the relief between four breakpoints."""
-
-    points: str
-    classes: str
-    i: int
-    j: int
-    words: str
-
-
-@dataclass(frozen=True)
-class ReliefPicture:
-    """A table seen from above and aside, the far pieces first."""
-
-    patches: tuple[Patch, ...]
-    floor: str
-    labels: tuple[tuple[float, float, str], ...]
-    turn: int
-
-
 def relief_picture(proposal: FuelProposal, view: View, turn: int) -> ReliefPicture:
-    """The surface of a view, turned by eighths of a full turn.
+    """The surface of a view of a proposal for a table with two axes, turned by 24ths of a full turn.
 
-    Args:
-        proposal: of a table with two axes.
-        view: error and difference rise over their zero, values from their lowest.
-        turn: 0 … 7.
+    Error and difference rise over their zero, values from their lowest.
     """
     table, correction = proposal.table, proposal.correction
     with np.errstate(invalid="ignore", divide="ignore"):
@@ -198,43 +173,6 @@ def relief_picture(proposal: FuelProposal, view: View, turn: int) -> ReliefPictu
     low, high = float(values.min()), float(values.max())
     if view in (View.ERROR, View.DIFFERENCE):
         reach = max(abs(low), abs(high), 3.0)
-        low, high = -reach, reach
-    z = (values - low) / ((high - low) or 1.0)
-    rows, columns = table.shape
-    across, deep = np.meshgrid(np.linspace(-1, 1, columns), np.linspace(-0.8, 0.8, rows))
-    angle = math.radians(-30 + 45 * (turn % _TURNS))
-    ahead = across * math.cos(angle) - deep * math.sin(angle)
-    away = across * math.sin(angle) + deep * math.cos(angle)
-    px = WIDTH / 2 + ahead * 272
-    py = HEIGHT * 0.49 - away * 90 - (z - 0.5) * 120
-    ground = HEIGHT * 0.49 - away * 90 + 60
-    order = sorted(
-        ((j, i) for j in range(rows - 1) for i in range(columns - 1)),
-        key=lambda cell: -float(away[cell[0] : cell[0] + 2, cell[1] : cell[1] + 2].mean()),
-    )
-    patches: list[Patch] = []
-    for j, i in order:
-        corners = ((j, i), (j, i + 1), (j + 1, i + 1), (j + 1, i))
-        middle = float(np.mean([values[a, b] for a, b in corners]))
-        seen = any(dwell[a, b] > 0 for a, b in corners)
-        if view in (View.ERROR, View.DIFFERENCE):
-            fill = diverging(middle) or "flat"
-        else:
-            fill = one_hue((middle - low) / ((high - low) or 1.0))
-        points = " ".join(f"{px[a, b]:.1f},{py[a, b]:.1f}" for a, b in corners)
-        words = f"{table.x.breakpoints[i]:g} {table.x.unit}"
-        if table.y is not None:
-            words += f", {table.y.breakpoints[j]:g} {table.y.unit}"
-        patches.append(Patch(points, fill + ("" if seen else " never"), i, j, words))
-    ends = ((0, 0), (0, columns - 1), (rows - 1, columns - 1), (rows - 1, 0))
-    floor = " ".join(f"{px[a, b]:.1f},{ground[a, b]:.1f}" for a, b in ends)
-    labels = []
-    farthest = max(ends, key=lambda end: float(away[end]))
-    for a, b in ends:
-        if (a, b) == farthest:
-            continue
-        text = f"{table.x.breakpoints[b]:g}"
-        if table.y is not None:
-            text += f" · {table.y.breakpoints[a]:g}"
-        labels.append((round(float(px[a, b]), 1), round(float(ground[a, b]) + 15, 1), text))
-    return ReliefPicture(tuple(patches), floor, tuple(labels), turn % _TURNS)
+        return relief(table, values, (-reach, reach), lambda one: diverging(one) or "flat", dwell > 0, turn)
+    span = (high - low) or 1.0
+    return relief(table, values, (low, high), lambda one: one_hue((one - low) / span), dwell > 0, turn)

@@ -19,7 +19,7 @@ def airflow_of(job: Job, round_: Round) -> tuple[CrossCheck, list[LogFile]]:
         BadInput: there is no usable log.
     """
     logs = jobs.usable_logs(round_)
-    revision = drafts.revision(job, round_.number - 1)
+    revision = drafts.running(job, round_)
     if not logs or revision is None:
         raise BadInput("there is no log to compute from", advice="accept at least one log of this round")
     base = calibrations.content(revision.calibration)

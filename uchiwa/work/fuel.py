@@ -11,6 +11,7 @@ from typing import Any
 
 import numpy as np
 
+from uchiwa.core.editing.breakpoints import rebroken
 from uchiwa.core.errors import BadInput
 from uchiwa.core.formulas.computed import Book
 from uchiwa.core.formulas.evaluation import Workings
@@ -19,7 +20,7 @@ from uchiwa.core.proposals.evidence import QUANTITIES, Evidence, gather
 from uchiwa.core.proposals.fuel import ROLES, FuelProposal, airflow_table, proposal_from
 from uchiwa.core.proposals.policy import Policy
 from uchiwa.core.proposals.report import report
-from uchiwa.core.review import difference
+from uchiwa.core.review import difference, same_axes
 from uchiwa.core.table import Calibration, Table
 from uchiwa.core.timebase import on_one_base
 from uchiwa.store import calibrations, channels, drafts, jobs, samples
@@ -36,7 +37,8 @@ class FuelWork:
 
     Attributes:
         draft: the job's.
-        base: the revision that the round's logs were recorded with, which the error is an error of.
+        base: the revision that the round's logs were recorded with, which the error is an error of; where the draft
+            has other breakpoints, the proposal's table is the base's read off at those.
         drafted: the table as it stands in the draft, or in the revision that ended the round.
         logs: accepted and ready.
         proposal: computed from all of it.
@@ -66,6 +68,13 @@ def policy_of(round_: Round) -> Policy:
     return Policy.read(json.loads(round_.policy))
 
 
+def pinned_policy(round_: Round, draft: Draft, table_id: str) -> Policy:
+    """A round's policy with the pins of a table."""
+    policy = policy_of(round_)
+    pinned = sorted({*policy.pinned, *drafts.pins_of(draft, table_id)})
+    return policy.model_copy(update={"pinned": tuple(pinned)})
+
+
 def keep_policy(round_: Round, policy: Policy) -> None:
     """Keep a policy with its round."""
     Round.update(policy=json.dumps(policy.model_dump(mode="json"))).where(Round.id == round_.id).execute()
@@ -77,7 +86,8 @@ def _evidence(
     """Gathered, or remembered: it depends on nothing but these, and none of them ever changes."""
     formulas = [*policy.where, *policy.in_use.values()]
     channels_used = tuple(book.written_out(text) for text in (*formulas, "charge_share"))
-    key = (base_hash, table.id, tuple(log.id for log in logs), policy.evidence_key(), channels_used)
+    along = tuple(axis.breakpoints.tobytes() for axis in (table.x, table.y) if axis is not None)
+    key = (base_hash, table.id, along, tuple(log.id for log in logs), policy.evidence_key(), channels_used)
     with _lock:
         if key in _remembered:
             _remembered.move_to_end(key)
@@ -115,7 +125,7 @@ def fuel_work(job: Job, round_: Round, table_id: str | None = None) -> FuelWork:
         BadInput: there is no usable log or no table, or the logs lack a channel.
     """
     draft = drafts.current(job)
-    revision = drafts.revision(job, round_.number - 1)
+    revision = drafts.running(job, round_)
     ending = drafts.revision(job, round_.number)
     if revision is None:
         raise BadInput(f"revision {round_.number - 1} is missing", advice="the job cannot be worked without it")
@@ -124,13 +134,15 @@ def fuel_work(job: Job, round_: Round, table_id: str | None = None) -> FuelWork:
     if not tables:
         raise BadInput("the calibration has no airflow table", advice="give one the role volumetric_efficiency")
     table = airflow_table(base, table_id or tables[0].id)
+    stands = draft.calibration if ending is None else ending.calibration
+    drafted = calibrations.content(stands).table(table.id)
+    if not same_axes(table, drafted):
+        table = rebroken(table, drafted.x.breakpoints, drafted.y.breakpoints if drafted.y is not None else None)
     logs = jobs.usable_logs(round_)
-    policy = policy_of(round_)
+    policy = pinned_policy(round_, draft, table.id)
     book = channels.book_of(job.shop_id)
     evidence = _evidence(revision.calibration.content_hash, base, table, logs, policy, book)
     proposal = proposal_from(evidence, table, policy)
-    stands = draft.calibration if ending is None else ending.calibration
-    drafted = calibrations.content(stands).table(table.id)
     return FuelWork(draft, base, drafted, tuple(logs), proposal)
 
 
@@ -158,6 +170,7 @@ def take(job: Job, round_: Round, author: User, version: int, work: FuelWork, ch
     inputs = report(proposal)
     inputs["taken"] = [[int(i), int(j)] for j, i in zip(*cells.nonzero(), strict=True)]
     inputs["log_ids"] = [log.id for log in work.logs]
-    inputs["base_revision"] = round_.number - 1
+    running = drafts.running(job, round_)
+    inputs["base_revision"] = running.number if running is not None else 0
     sentence = difference(before, after).tables[0].sentence
     return drafts.take(job, round_, author, version, after, sentence, inputs)

@@ -115,7 +115,7 @@ class Surroundings:
         self.job, self.round, self.car, self.shop = job, round_, car, shop
         self.file = CarFile.loads(car.file)
         self.brief: Brief | None = briefs.of_round(round_)
-        revision = drafts.revision(job, round_.number - 1)
+        revision = drafts.running(job, round_)
         self.revision: int | None = revision.number if revision is not None else None
         self.calibration: Calibration | None = (
             calibrations.content(revision.calibration) if revision is not None else None
@@ -194,7 +194,7 @@ def drives_as_data(drives: Sequence[Drive]) -> list[dict[str, object]]:
 def summarise_round(job: Job, round_: Round) -> None:
     """Keep how large the error is that a round's logs show, against the revision they were recorded with."""
     logs = jobs.usable_logs(round_)
-    revision = drafts.revision(job, round_.number - 1)
+    revision = drafts.running(job, round_)
     if revision is None:
         return
     base = calibrations.content(revision.calibration)

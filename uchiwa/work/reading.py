@@ -285,7 +285,7 @@ class Reader:
     def calibration_of(self, round_: Round) -> Calibration | None:
         """The revision that a round's logs are recorded with."""
         if round_.id not in self._calibrations:
-            revision = drafts.revision(self.job, round_.number - 1)
+            revision = drafts.running(self.job, round_)
             self._calibrations[round_.id] = calibrations.content(revision.calibration) if revision else None
         return self._calibrations[round_.id]
 

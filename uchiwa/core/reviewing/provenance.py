@@ -4,20 +4,27 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+import numpy as np
+
 from uchiwa.core.reviewing.concern import Concern, Weight, cells_of, many
 from uchiwa.core.reviewing.reviewed import Reviewed
 
 
 def unseen(it: Reviewed) -> Iterator[Concern]:
-    """Changed cells that no sample of the round has visited."""
+    """Changed cells that no sample of the round has visited: to be answered for where they were edited by hand."""
     for _, table, changed in it.changed():
         seen = it.visited.get(table.id)
         if seen is None or not seen.logged or not it.logs:
             continue
         without = changed & (seen.dwell <= 0)
-        if without.any():
-            sentence = f"{table.title}: {int(without.sum())} of {many(int(changed.sum()), 'changed cell')} without a sample behind them"
-            yield Concern("unseen", Weight.ANSWER, sentence, table.id, cells_of(without))
+        by_hand = without & it.by_hand.get(table.id, np.zeros(table.shape, dtype=np.bool_))
+        if by_hand.any():
+            sentence = f"{table.title}: {many(int(by_hand.sum()))} edited by hand without a sample behind them"
+            yield Concern("unseen", Weight.ANSWER, sentence, table.id, cells_of(by_hand))
+        filled = without & ~by_hand
+        if filled.any():
+            sentence = f"{table.title}: {many(int(filled.sum()))} filled by the proposal, without a sample behind them"
+            yield Concern("filled", Weight.NOTE, sentence, table.id, cells_of(filled))
 
 
 def never_logged(it: Reviewed) -> Iterator[Concern]:

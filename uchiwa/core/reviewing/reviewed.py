@@ -66,6 +66,7 @@ class Reviewed:
         setup: name of a temporary setup in force, or empty.
         image: how it goes into the image, if the job has one.
         logs: whether the round has logs at all.
+        by_hand: by table id, the cells whose present value an edit gave and no proposal.
     """
 
     base: Calibration
@@ -75,6 +76,7 @@ class Reviewed:
     setup: str = ""
     image: ImageFit | None = None
     logs: bool = True
+    by_hand: Mapping[str, BoolArray] = field(default_factory=dict)
 
     @cached_property
     def changes(self) -> tuple[tuple[Table, Table], ...]:

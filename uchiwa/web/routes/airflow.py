@@ -30,7 +30,7 @@ def airflow(request: Request, user: Person, job_id: int, number: int) -> Respons
             check, logs = airflow_of(page.job, page.round)
         except BadInput as error:
             return render(request, "fuel_empty.html", user, page=page, problem=str(error), policy=None)
-        revision = drafts.revision(page.job, number - 1)
+        revision = drafts.running(page.job, page.round)
         tables = fuel_tables(calibrations.content(revision.calibration)) if revision is not None else ()
     trusts = {"volumetric_efficiency": ("meter", "the meter"), "maf_curve": ("speed_density", "speed density")}
     return render(

@@ -61,7 +61,7 @@ def page(request: Request, opened: Opened, token: str) -> Response:
     with unit_of_work():
         state = collected(job, round_)
         tuner = User.select().where(User.shop == job.shop_id).order_by(User.id).first()
-        revision = drafts.revision(job, round_.number - 1)
+        revision = drafts.running(job, round_)
         values = {
             "token": token,
             "job": job,
@@ -145,7 +145,7 @@ def revision(opened: Opened) -> Response:
     """The latest calibration that was returned."""
     job, round_ = opened
     with unit_of_work():
-        found = drafts.revision(job, round_.number - 1)
+        found = drafts.running(job, round_)
         if found is None or found.number == 0:
             raise HTTPException(404)
         text = calibration_json.dumps(calibrations.content(found.calibration))
@@ -173,7 +173,7 @@ def stand_in(
         car = standin_of(job)
         if car is None or not getattr(request.app.state, "demo", False):
             raise HTTPException(404)
-        flashed = drafts.revision(job, round_.number - 1)
+        flashed = drafts.running(job, round_)
         if flashed is None:
             raise HTTPException(404)
         state = collected(job, round_)

@@ -19,11 +19,13 @@ from uchiwa.core.proposals.correction import cells_mask
 from uchiwa.core.proposals.fuel import TARGET_PERCENT
 from uchiwa.core.proposals.policy import Policy
 from uchiwa.core.proposals.why import CellAccount, explain
+from uchiwa.store import drafts
 from uchiwa.store.database import unit_of_work
 from uchiwa.web.cells import parse_cells
 from uchiwa.web.draw import spread_picture
 from uchiwa.web.grid import View, fuel_grid
 from uchiwa.web.pages import render, say
+from uchiwa.web.relief import TURNS
 from uchiwa.web.session import FromOurForm, Person
 from uchiwa.web.shapes import Shape, line_picture, relief_picture
 from uchiwa.web.sieve import USED, left_out_spans, sieve_parts
@@ -135,7 +137,7 @@ def _looking(view: str, table: str | None, shape: str, turn: int, cell: str) -> 
         View(view) if view in list(View) else View.ERROR,
         table,
         Shape(shape) if shape in list(Shape) else Shape.GRID,
-        turn % 8,
+        turn % TURNS,
         chosen[0] if chosen else None,
     )
 
@@ -332,11 +334,11 @@ def pin(
     with unit_of_work():
         page = round_page(user, job_id, number, Station.FUEL)
         must_be_open(page)
-        chosen = set(parse_cells(cells))
-        old = work.policy_of(page.round)
-        pinned = set(old.pinned)
-        now_pinned = pinned - chosen if chosen <= pinned else pinned | chosen
-        work.keep_policy(page.round, Policy.read(old.model_dump(mode="json") | {"pinned": sorted(now_pinned)}))
+        found = work.fuel_work(page.job, page.round, seen.table)
+        drafts.keep_pins(
+            found.draft, found.proposal.table.id, set(found.proposal.policy.pinned), set(parse_cells(cells))
+        )
+        work.keep_policy(page.round, work.policy_of(page.round).model_copy(update={"pinned": ()}))
     return _back(request, user, job_id, number, seen)
 
 

@@ -1,4 +1,4 @@
-"""The Return station: freeze the draft as a revision and hand the calibration out."""
+"""The Return station: freeze the draft, hand it out, see what became of it, and withdraw it."""
 
 from __future__ import annotations
 
@@ -7,17 +7,22 @@ from typing import Annotated
 from fastapi import APIRouter, Form, HTTPException, Request
 from fastapi.responses import RedirectResponse, Response
 
-from uchiwa.core.interchange import calibration_json
+from uchiwa.core.image.files import FORMATS, ImageFormat
 from uchiwa.core.progress import Station
-from uchiwa.core.review import difference
-from uchiwa.store import calibrations, drafts, setups
+from uchiwa.store import drafts, images
 from uchiwa.store.database import unit_of_work
+from uchiwa.store.models import Job, Revision, User
+from uchiwa.web import package, report
+from uchiwa.web.liking import liking_of
 from uchiwa.web.pages import render, say
 from uchiwa.web.session import FromOurForm, Person
 from uchiwa.web.standing import job_of, must_be_open, round_page
+from uchiwa.work import returns as work
+from uchiwa.work.review import review_work
 
 router = APIRouter()
 _HERE = "/jobs/{job_id}/rounds/{number}/return"
+_REVISION = "/jobs/{job_id}/revisions/{number}"
 NOTES_LIMIT = 4000
 
 
@@ -26,12 +31,24 @@ def form(request: Request, user: Person, job_id: int, number: int) -> Response:
     """The form to freeze, or what was frozen."""
     with unit_of_work():
         page = round_page(user, job_id, number, Station.RETURN)
-        draft = drafts.current(page.job)
         revisions = drafts.revisions(page.job)
-        change = difference(calibrations.content(draft.base.calibration), calibrations.content(draft.calibration))
-    frozen = next((one for one in revisions if one.number == number), None) if page.round.returned_at else None
+        frozen = next((one for one in revisions if one.number == number), None) if page.round.returned_at else None
+        review = review_work(page.job, page.round) if frozen is None else None
+        image = images.of_revision(frozen) if frozen is not None else images.of_job(page.job)
+        offered = drafts.offered(page.job)
+        inputs = work.inputs_of(page.job, frozen) if frozen is not None else {}
     return render(
-        request, "return.html", user, page=page, draft=draft, revisions=revisions, change=change, frozen=frozen
+        request,
+        "return.html",
+        user,
+        page=page,
+        revisions=revisions,
+        frozen=frozen,
+        review=review,
+        image=image,
+        formats=FORMATS,
+        offered=offered,
+        inputs=inputs,
     )
 
 
@@ -45,29 +62,112 @@ def freeze(
     notes: Annotated[str, Form(max_length=NOTES_LIMIT)] = "",
     final: Annotated[bool, Form()] = False,
 ) -> Response:
-    """Freeze the draft and end the round; a final revision not while a temporary setup is in force."""
+    """Freeze the draft and end the round."""
     with unit_of_work():
         page = round_page(user, job_id, number, Station.RETURN)
         must_be_open(page)
-        if final:
-            setups.must_be_off(page.job)
-        revision = drafts.freeze(page.job, page.round, user, version, notes.strip())
+        revision, told = work.freeze(page.job, page.round, user, version, notes.strip(), final=final)
+        image = images.of_revision(revision)
+        liking = liking_of(user, page.job, told.work.content)
+        text = report.body(
+            page.job, page.round, revision, told, liking, image.content_hash if image is not None else "", user.name
+        )
+        work.keep_report(revision, text)
     say(request, f"Revision {revision.number} is frozen. Round {number + 1} waits for logs recorded with it.")
     return RedirectResponse(page.path + "/return", 303)
 
 
-@router.get("/jobs/{job_id}/revisions/{number}.json")
+@router.post(_HERE + "/withdraw", dependencies=[FromOurForm])
+def withdraw(
+    request: Request, user: Person, job_id: int, number: int, why: Annotated[str, Form(max_length=500)] = ""
+) -> Response:
+    """Withdraw the revision that was sent last."""
+    with unit_of_work():
+        page = round_page(user, job_id, number, Station.RETURN)
+        revision = drafts.withdraw(page.job, user, number, why)
+        back = drafts.offered(page.job)
+    words = f"revision {back.number}" if back is not None and back.number else "the calibration the car came with"
+    say(
+        request,
+        f"Revision {revision.number} is withdrawn. The customer is told to go back to {words}; its changes are open in the draft.",
+    )
+    return RedirectResponse(page.path + "/return", 303)
+
+
+def found_revision(user: User, job_id: int, number: int) -> tuple[Job, Revision]:
+    """A revision of a job of the person's shop.
+
+    Raises:
+        HTTPException: 404 if there is none.
+    """
+    job = job_of(user, job_id)
+    revision = drafts.revision(job, number)
+    if revision is None:
+        raise HTTPException(404)
+    return job, revision
+
+
+def as_file(data: bytes | str, name: str, kind: str) -> Response:
+    """A file to be kept."""
+    return Response(data, media_type=kind, headers={"content-disposition": f'attachment; filename="{name}"'})
+
+
+@router.get(_REVISION + ".json")
 def download(user: Person, job_id: int, number: int) -> Response:
     """A revision's calibration as JSON."""
     with unit_of_work():
-        job = job_of(user, job_id)
-        revision = drafts.revision(job, number)
-        if revision is None:
+        job, revision = found_revision(user, job_id, number)
+        name, text = package.calibration_file(job, revision)
+    answer = as_file(text, name, "application/json")
+    answer.headers["x-content-hash"] = revision.calibration.content_hash
+    return answer
+
+
+@router.get(_REVISION + "/image.{kind}")
+def image_file(user: Person, job_id: int, number: int, kind: str) -> Response:
+    """A revision's image, in any of the formats."""
+    if kind not in FORMATS:
+        raise HTTPException(404)
+    wanted: ImageFormat = kind
+    with unit_of_work():
+        job, revision = found_revision(user, job_id, number)
+        image = images.of_revision(revision)
+        if image is None:
             raise HTTPException(404)
-        calibration = calibrations.content(revision.calibration)
-    name = f"{calibration.id}-revision-{number}.json"
-    headers = {
-        "content-disposition": f'attachment; filename="{name}"',
-        "x-content-hash": revision.calibration.content_hash,
-    }
-    return Response(calibration_json.dumps(calibration), media_type="application/json", headers=headers)
+        data = images.file_of(image, wanted)
+    return as_file(data, package.image_name(job, revision, wanted), "application/octet-stream")
+
+
+@router.get(_REVISION + "/report.pdf")
+def report_pdf(user: Person, job_id: int, number: int) -> Response:
+    """A revision's report as PDF."""
+    with unit_of_work():
+        job, revision = found_revision(user, job_id, number)
+    if not revision.report:
+        raise HTTPException(404)
+    return as_file(
+        report.as_pdf(report.title_of(job, revision), revision.report),
+        f"{package.stem(job, revision)}.pdf",
+        "application/pdf",
+    )
+
+
+@router.get(_REVISION + "/report")
+def report_page(request: Request, user: Person, job_id: int, number: int) -> Response:
+    """A revision's report as a page."""
+    with unit_of_work():
+        job, revision = found_revision(user, job_id, number)
+    if not revision.report:
+        raise HTTPException(404)
+    return render(request, "report_page.html", user, job=job, revision=revision)
+
+
+@router.get(_REVISION + ".zip")
+def whole(user: Person, job_id: int, number: int) -> Response:
+    """Everything of a return in one archive."""
+    with unit_of_work():
+        job, revision = found_revision(user, job_id, number)
+        image, brief = images.of_revision(revision), revision.brief
+    return as_file(
+        package.package(job, revision, image, brief), f"{package.stem(job, revision)}.zip", "application/zip"
+    )

@@ -19,5 +19,21 @@ def theme(user: Person, theme: Annotated[str, Form()], back: Annotated[str, Form
     """Keep the theme and go back to where the person was."""
     with unit_of_work():
         accounts.set_theme(user, theme)
-    here = back.startswith("/") and not back.startswith(("//", "/\\"))
-    return RedirectResponse(back if here else "/", 303)
+    return RedirectResponse(_within(back), 303)
+
+
+@router.post("/settings/units", dependencies=[FromOurForm])
+def units(
+    user: Person,
+    back: Annotated[str, Form()] = "/",
+    measures: Annotated[str, Form()] = "",
+    mixture: Annotated[str, Form()] = "",
+) -> RedirectResponse:
+    """Keep the units a person likes to see and go back to where the person was."""
+    with unit_of_work():
+        accounts.set_units(user, measures or user.measures, mixture or user.mixture)
+    return RedirectResponse(_within(back), 303)
+
+
+def _within(back: str) -> str:
+    return back if back.startswith("/") and not back.startswith(("//", "/\\")) else "/"

@@ -1,0 +1,16 @@
+"""The units that a person likes to see, for the car at hand."""
+
+from __future__ import annotations
+
+from uchiwa.core.car import CarFile
+from uchiwa.core.display import AFR, IMPERIAL, LAMBDA, METRIC, Liking
+from uchiwa.core.table import Calibration
+from uchiwa.store.models import Job, User
+
+MEASURES, MIXTURES = (METRIC, IMPERIAL), (LAMBDA, AFR)
+
+
+def liking_of(user: User, job: Job, calibration: Calibration) -> Liking:
+    """A person's units; air-fuel ratios are of the calibration's fuel, else of the car's."""
+    ratio = calibration.constant("stoichiometric_ratio")
+    return Liking(user.measures, user.mixture, ratio or CarFile.loads(job.car.file).known_fuel.stoichiometric)

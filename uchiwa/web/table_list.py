@@ -1,0 +1,48 @@
+"""The tables of a calibration by purpose."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from uchiwa.core.review import same_axes
+from uchiwa.core.table import Calibration, Table
+
+PURPOSES: tuple[tuple[str, tuple[str, ...]], ...] = (
+    ("Airflow", ("volumetric_efficiency", "maf_curve")),
+    ("Mixture", ("lambda_target", "cold_lambda_offset")),
+    ("Spark and knock", ("spark_advance", "knock_limit")),
+    ("Idle and warm-up", ("idle_airflow", "warmup_factor")),
+    ("Clamps", ("airflow_clamp",)),
+    ("Other", ("other",)),
+)
+
+
+@dataclass(frozen=True)
+class Listed:
+    """A table in the list: its size in words, and how many cells differ from the revision (−1: other breakpoints)."""
+
+    id: str
+    title: str
+    size: str
+    changed: int
+
+
+def listed(content: Calibration, base: Calibration) -> tuple[tuple[str, tuple[Listed, ...]], ...]:
+    """All tables by purpose; purposes without one are left out."""
+    old = {one.id: one for one in base.tables}
+    groups = []
+    for purpose, roles in PURPOSES:
+        found = tuple(_listed(one, old.get(one.id)) for one in content.tables if one.role in roles)
+        if found:
+            groups.append((purpose, found))
+    return tuple(groups)
+
+
+def _listed(table: Table, was: Table | None) -> Listed:
+    rows, columns = table.shape
+    size = f"{columns} × {rows}" if table.y is not None else f"{columns} points"
+    if was is None or not same_axes(was, table):
+        return Listed(table.id, table.title, size, -1)
+    return Listed(table.id, table.title, size, int(np.count_nonzero(was.grid != table.grid)))

@@ -1,0 +1,86 @@
+"""A draft under review, with what its round's logs say."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from uchiwa.core.attribution import Step, by_hand
+from uchiwa.core.errors import BadInput
+from uchiwa.core.review import Difference, difference
+from uchiwa.core.reviewing.concern import Concern, outstanding
+from uchiwa.core.reviewing.reviewed import ImageFit, Reviewed
+from uchiwa.core.reviewing.rules import review
+from uchiwa.core.table import Calibration
+from uchiwa.store import answers, calibrations, drafts, images, jobs, setups
+from uchiwa.store.models import Answer, ControllerImage, Draft, Event, Job, Round
+from uchiwa.work.visits import duty_of, visits
+
+
+@dataclass(frozen=True, eq=False)
+class ReviewWork:
+    """What the Review station shows.
+
+    Attributes:
+        draft: the job's.
+        base, content: the revision the draft stands on, and the draft.
+        change: from one to the other.
+        reviewed: what the rules looked at.
+        concerns: what they found.
+        answers: by the concern's key.
+        events: the steps since the revision, undone ones too.
+        steps: those that stand.
+    """
+
+    draft: Draft
+    base: Calibration
+    content: Calibration
+    change: Difference
+    reviewed: Reviewed
+    concerns: tuple[Concern, ...]
+    answers: dict[str, Answer]
+    events: list[Event]
+    steps: tuple[Step, ...]
+
+    @property
+    def open(self) -> tuple[Concern, ...]:
+        """Concerns that still keep the draft from being frozen."""
+        return outstanding(self.concerns, self.answers)
+
+
+def image_fit(image: ControllerImage | None, content: Calibration) -> ImageFit | None:
+    """How a calibration goes into the controller's image; None without one."""
+    if image is None:
+        return None
+    try:
+        written = images.written(image, content)
+    except BadInput as error:
+        return ImageFit(str(error))
+    roundings: dict[str, tuple[tuple[tuple[int, int], ...], float]] = {}
+    for one in written.roundings:
+        cells, most = roundings.get(one.table, ((), 0.0))
+        roundings[one.table] = ((*cells, (one.i, one.j)), max(most, abs(one.kept - one.wanted)))
+    return ImageFit("", roundings)
+
+
+def review_work(job: Job, round_: Round) -> ReviewWork:
+    """Everything the Review station shows of a round under work."""
+    draft = drafts.current(job)
+    base, content = calibrations.content(draft.base.calibration), calibrations.content(draft.calibration)
+    change = difference(base, content)
+    logs = jobs.usable_logs(round_)
+    setup = setups.active(job)
+    found = drafts.steps(job)
+    steps = drafts.as_steps(found)
+    seen = {one.table.id: visits(logs, one.table).visited for one in change.tables} if logs else {}
+    reviewed = Reviewed(
+        base,
+        content,
+        seen,
+        duty_of(logs, base, content) if change.tables else None,
+        setup.name if setup is not None else "",
+        image_fit(images.of_job(job), content),
+        bool(logs),
+        {one.table.id: by_hand(one.table, steps) for one in change.tables},
+    )
+    concerns = review(reviewed)
+    return ReviewWork(draft, base, content, change, reviewed, concerns, answers.of(job, concerns), found, steps)

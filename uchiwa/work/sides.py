@@ -1,0 +1,89 @@
+"""The calibrations of a job that can be held against each other: revisions, the draft, steps, and files."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from uchiwa.core.errors import BadInput
+from uchiwa.core.image.content import read_calibration
+from uchiwa.core.image.files import read_image
+from uchiwa.core.interchange import calibration_json
+from uchiwa.core.table import Calibration
+from uchiwa.store import calibrations, drafts, images
+from uchiwa.store.models import Event, Job, StoredCalibration
+
+DRAFT = "draft"
+
+
+@dataclass(frozen=True, eq=False)
+class Side:
+    """One of two that are compared.
+
+    Attributes:
+        name: as it stands in addresses: `draft`, `revision:2`, `step:17`, `before:17`, `file:4`.
+        words: as people say it.
+        content: the calibration.
+    """
+
+    name: str
+    words: str
+    content: Calibration
+
+
+def choices(job: Job) -> list[tuple[str, str]]:
+    """What can be chosen, as (name, words): the draft, all revisions, and the contents after each step of the draft."""
+    found = [(DRAFT, "the draft")]
+    found += [(f"revision:{one.number}", f"revision {one.number}") for one in drafts.revisions(job)]
+    steps = [one for one in drafts.steps(job) if not one.put_back]
+    found += [(f"step:{one.id}", f"after: {one.sentence[:70]}") for one in reversed(steps[-30:])]
+    return found
+
+
+def side(job: Job, name: str) -> Side:
+    """One side by its name.
+
+    Raises:
+        BadInput: there is no such thing in this job.
+    """
+    kind, _, number = name.partition(":")
+    if name == DRAFT:
+        return Side(name, "the draft", calibrations.content(drafts.current(job).calibration))
+    if number.isdigit():
+        match kind:
+            case "revision":
+                revision = drafts.revision(job, int(number))
+                if revision is not None:
+                    return Side(name, f"revision {number}", calibrations.content(revision.calibration))
+            case "step" | "before":
+                event = Event.get_or_none(Event.id == int(number), Event.job == job)
+                stored = None if event is None else event.after if kind == "step" else event.before
+                if event is not None and stored is not None:
+                    when = "after" if kind == "step" else "before"
+                    return Side(name, f"{when}: {event.sentence[:70]}", calibrations.content(stored))
+            case "file":
+                kept = StoredCalibration.get_or_none(
+                    StoredCalibration.id == int(number), StoredCalibration.shop == job.shop_id
+                )
+                if kept is not None:
+                    content = calibrations.content(kept)
+                    return Side(name, f"the file “{content.title}”", content)
+    raise BadInput("there is no such calibration in this job", where=name[:40], advice="choose one from the lists")
+
+
+def read_file(job: Job, data: bytes, name: str) -> Calibration:
+    """A calibration from a file: JSON, or an image that the job's own layout describes.
+
+    Raises:
+        BadInput: it is neither; says what is wrong.
+    """
+    if data.lstrip()[:1] == b"{":
+        return calibration_json.loads(data, name)
+    image = images.of_job(job)
+    if image is None:
+        raise BadInput(
+            "this is not calibration JSON, and the job has no layout to read an image with",
+            where=name,
+            advice="give the job its controller image first",
+        )
+    layout = images.layout_from(image.layout)
+    return read_calibration(read_image(data, name, layout.base)[0], layout, name)

@@ -1,0 +1,111 @@
+"""What a round's logs say of any table: where the engine was, for how long, where it knocked, and along which path."""
+
+from __future__ import annotations
+
+from collections import OrderedDict
+from collections.abc import Iterable
+from dataclasses import dataclass
+from threading import Lock
+
+import numpy as np
+
+from uchiwa.core.coverage import dwell
+from uchiwa.core.errors import BadInput
+from uchiwa.core.gather import axis_values
+from uchiwa.core.log import FloatArray
+from uchiwa.core.reviewing.duty import expected_duty
+from uchiwa.core.reviewing.reviewed import Duty, Visited
+from uchiwa.core.table import Calibration, Table
+from uchiwa.core.timebase import on_one_base
+from uchiwa.store import samples
+from uchiwa.store.models import LogFile
+
+TRAIL = 700
+_RUNNING = 400.0
+_DUTY = frozenset({"engine_speed", "injector_duty", "injector_pulse", "short_term_trim", "long_term_trim"})
+_remembered: OrderedDict[tuple[object, ...], Visits] = OrderedDict()
+_lock = Lock()
+_MOST = 64
+
+
+@dataclass(frozen=True, eq=False)
+class Visits:
+    """What logs say of one table.
+
+    Attributes:
+        visited: seconds and knock retard by cell.
+        trail: operating points along the longest log, in the units of the axes; shape (points, 2), or none.
+    """
+
+    visited: Visited
+    trail: FloatArray
+
+
+def _quantities(table: Table) -> set[str]:
+    return {axis.quantity for axis in (table.x, table.y) if axis is not None}
+
+
+def visits(logs: Iterable[LogFile], table: Table) -> Visits:
+    """Read it, or remember it: it depends on nothing but logs and breakpoints, and neither changes."""
+    every = tuple(logs)
+    along = tuple((one.quantity, one.unit, one.breakpoints.tobytes()) for one in (table.x, table.y) if one is not None)
+    key = (tuple(log.id for log in every), along)
+    with _lock:
+        if key in _remembered:
+            _remembered.move_to_end(key)
+            return _remembered[key]
+    found = _read(every, table)
+    with _lock:
+        _remembered[key] = found
+        while len(_remembered) > _MOST:
+            _remembered.popitem(last=False)
+    return found
+
+
+def _read(logs: tuple[LogFile, ...], table: Table) -> Visits:
+    seconds, retard, logged = np.zeros(table.shape), np.zeros(table.shape), False
+    trail, longest = np.zeros((0, 2)), 0.0
+    wanted = {*_quantities(table), "engine_speed", "knock_retard"}
+    for recording in samples.read(list(logs), wanted):
+        time, signals = on_one_base(recording)
+        try:
+            x = axis_values(table.x, signals, recording.name)
+            y = axis_values(table.y, signals, recording.name) if table.y is not None else np.zeros(time.shape)
+        except BadInput:
+            continue
+        logged = True
+        running = signals["engine_speed"] > _RUNNING
+        seconds += dwell(table, time, signals, running)
+        _worst(retard, table, signals.get("knock_retard"), x, y, running)
+        if time.size and time[-1] - time[0] > longest:
+            longest = float(time[-1] - time[0])
+            at = np.linspace(0, time.size - 1, min(TRAIL, time.size)).astype(int)
+            trail = np.column_stack([x[at], y[at]])
+    return Visits(Visited(seconds, retard, logged), trail[np.isfinite(trail).all(axis=1)])
+
+
+def _worst(
+    retard: FloatArray, table: Table, knock: FloatArray | None, x: FloatArray, y: FloatArray, running: np.ndarray
+) -> None:
+    if knock is None:
+        return
+    use = running & np.isfinite(knock) & np.isfinite(x) & np.isfinite(y) & table.x.covers(x)
+    if table.y is not None:
+        use &= table.y.covers(y)
+    j = table.y.nearest(y[use]) if table.y is not None else np.zeros(int(use.sum()), dtype=np.int64)
+    np.maximum.at(retard, (j, table.x.nearest(x[use])), knock[use])
+
+
+def duty_of(logs: Iterable[LogFile], before: Calibration, after: Calibration) -> Duty | None:
+    """The highest injector duty to be expected, over all logs."""
+    every = list(logs)
+    if not every:
+        return None
+    tables = [
+        *after.by_role("volumetric_efficiency")[:1],
+        *after.by_role("maf_curve")[:1],
+        *after.by_role("lambda_target")[:1],
+    ]
+    wanted = set(_DUTY).union(*(_quantities(one) for one in tables))
+    found = [expected_duty(on_one_base(one)[1], before, after) for one in samples.read(every, wanted)]
+    return max((one for one in found if one is not None), key=lambda one: one.expected, default=None)
