@@ -16,7 +16,10 @@ from uchiwa.core.drives import TITLES, DriveKind
 from uchiwa.core.errors import BadInput
 from uchiwa.core.formulas.computed import SHIPPED, read_channels
 from uchiwa.core.gather import gather_formula
-from uchiwa.core.interchange import calibration_json
+from uchiwa.core.image import layout_json
+from uchiwa.core.image.content import read_calibration, write_calibration
+from uchiwa.core.image.files import FORMATS, read_image, write_image
+from uchiwa.core.interchange import calibration_json, table_csv
 from uchiwa.core.log import Log
 from uchiwa.core.proposals.fuel import find_table, fuel_proposal
 from uchiwa.core.proposals.policy import Policy
@@ -42,8 +45,21 @@ def _log(path: str) -> Log:
     return read_log(_bytes(path), Path(path).name)
 
 
-def _calibration(path: str) -> Calibration:
-    return calibration_json.loads(_bytes(path), Path(path).name)
+def _calibration(path: str, layout: str | None = None) -> Calibration:
+    data, name = _bytes(path), Path(path).name
+    if layout is None:
+        return calibration_json.loads(data, name)
+    described = layout_json.loads(_bytes(layout), Path(layout).name)
+    return read_calibration(read_image(data, name, described.base)[0], described, name)
+
+
+def _write_bytes(path: str, data: bytes) -> None:
+    try:
+        Path(path).write_bytes(data)
+    except OSError as error:
+        raise BadInput(
+            f"the file cannot be written ({error.strerror})", where=path, advice="check its folder"
+        ) from error
 
 
 def _write(path: str, text: str) -> None:
@@ -143,13 +159,7 @@ def _plain(path: str) -> Any:
 
 
 def _export(recording: Log, path: str) -> None:
-    data = write_log(recording, Path(path).suffix.removeprefix("."))
-    try:
-        Path(path).write_bytes(data)
-    except OSError as error:
-        raise BadInput(
-            f"the file cannot be written ({error.strerror})", where=path, advice="check its folder"
-        ) from error
+    _write_bytes(path, write_log(recording, Path(path).suffix.removeprefix(".")))
 
 
 def _finite(value: float | None) -> float | None:
@@ -162,7 +172,9 @@ def _finite(value: float | None) -> float | None:
 @click.option("--table", "table_id", required=True, help="Id of the table.")
 @click.option("--value", required=True, help="Formula of what is gathered.")
 @click.option("--where", multiple=True, help="Condition that samples must meet; may be repeated.")
-@click.option("--estimator", type=click.Choice(["nearest", "weighted"]), default="weighted", show_default=True)
+@click.option(
+    "--estimator", type=click.Choice(["nearest", "weighted", "surface"]), default="weighted", show_default=True
+)
 @click.option("--car", "car_path", help="Car file (JSON): its fuel and constants.")
 @click.option("--channels", "channels_path", help="Computed channels (JSON): id, title, formula, unit of each.")
 @click.option("--json", "as_json", is_flag=True, help="Machine-readable output.")
@@ -253,16 +265,17 @@ def _left_out(data: dict[str, Any]) -> str:
 
 @uchiwa.group()
 def calibration() -> None:
-    """Compare and check calibrations."""
+    """Compare, convert and check calibrations."""
 
 
 @calibration.command()
 @click.argument("before")
 @click.argument("after")
+@click.option("--layout", help="Layout JSON, if BEFORE and AFTER are images.")
 @click.option("--json", "as_json", is_flag=True, help="Machine-readable output.")
-def diff(before: str, after: str, as_json: bool) -> None:
+def diff(before: str, after: str, layout: str | None, as_json: bool) -> None:
     """What AFTER has changed from BEFORE."""
-    change = difference(_calibration(before), _calibration(after))
+    change = difference(_calibration(before, layout), _calibration(after, layout))
     if as_json:
         _json(
             {
@@ -306,17 +319,74 @@ def diff(before: str, after: str, as_json: bool) -> None:
 
 
 @calibration.command()
+@click.argument("source", metavar="IN")
+@click.argument("target", metavar="OUT")
+@click.option("--layout", help="Layout JSON of the image that is read or written.")
+@click.option("--image", help="Image that the calibration is written into; only bytes that must change are.")
+@click.option("--table", help="Id of the table, for .csv.")
+@click.option("--into", help="Calibration JSON that a table from .csv goes into.")
+def convert(
+    source: str, target: str, layout: str | None, image: str | None, table: str | None, into: str | None
+) -> None:
+    """Turn a calibration into another form, by the ending of OUT: .json, .csv of one table, .bin, .hex or .s19."""
+    ending = Path(target).suffix.lower()
+    if Path(source).suffix.lower() == ".csv":
+        content = _with_csv(source, table, into)
+    else:
+        json_in = _bytes(source).lstrip()[:1] == b"{"
+        if not json_in and layout is None:
+            raise BadInput("an image is read through its layout", where=source, advice="give it with --layout")
+        content = _calibration(source, None if json_in else layout)
+    if ending == ".json":
+        _write(target, calibration_json.dumps(content))
+    elif ending == ".csv":
+        if table is None:
+            raise BadInput("a .csv holds one table", advice="say which with --table")
+        _write(target, table_csv.dumps(find_table(content, table)))
+    else:
+        _write_image(content, target, layout, image)
+    click.echo(f"{target}: “{content.title}”")
+
+
+def _with_csv(source: str, table: str | None, into: str | None) -> Calibration:
+    if table is None or into is None:
+        raise BadInput("a .csv is one table of a calibration", advice="give --table and --into")
+    content = _calibration(into)
+    text = _bytes(source).decode("utf-8-sig", "replace")
+    return content.with_table(table_csv.loads(text, find_table(content, table), Path(source).name))
+
+
+def _write_image(content: Calibration, target: str, layout: str | None, image: str | None) -> None:
+    kinds = {f".{ending}": kind for kind, (ending, _) in FORMATS.items()} | {".srec": "srec", ".mot": "srec"}
+    kind = kinds.get(Path(target).suffix.lower())
+    if kind is None:
+        raise BadInput(f"the ending of {target} is not known", advice=f"use .json, .csv or {', '.join(kinds)}")
+    if layout is None or image is None:
+        raise BadInput("an image is written into the one the car came with", advice="give --layout and --image")
+    described = layout_json.loads(_bytes(layout), Path(layout).name)
+    memory, _ = read_image(_bytes(image), Path(image).name, described.base)
+    written = write_calibration(memory, described, content, Path(image).name)
+    _write_bytes(target, write_image(written.memory, kind))
+    for start, stop in written.changed:
+        click.echo(f"  0x{start:X} … 0x{stop - 1:X}")
+    for one in written.roundings:
+        click.echo(f"  {one.table} [{one.i}, {one.j}]: {one.wanted:g} is kept as {one.kept:g}")
+
+
+@calibration.command()
 @click.argument("file")
-def check(file: str) -> None:
-    """Whether FILE is a valid calibration."""
-    read = _calibration(file)
+@click.option("--layout", help="Layout JSON, if FILE is an image.")
+def check(file: str, layout: str | None) -> None:
+    """Whether FILE is a valid calibration, or an image that its layout describes."""
+    read = _calibration(file, layout)
     click.echo(f"{file}: “{read.title}”, {len(read.tables)} tables, {len(read.constants)} constants, in order.")
 
 
 @calibration.command()
-def schema() -> None:
-    """Print the JSON Schema of the calibration format."""
-    _json(calibration_json.schema())
+@click.option("--layout", "of_layout", is_flag=True, help="Of the layout format.")
+def schema(of_layout: bool) -> None:
+    """Print the JSON Schema of the calibration format, or of the layout format."""
+    _json(layout_json.schema() if of_layout else calibration_json.schema())
 
 
 @uchiwa.group()
@@ -327,6 +397,7 @@ def standin() -> None:
 @standin.command()
 @click.option("--car", "car_name", default="corvid-pike", show_default=True)
 @click.option("--calibration", "calibration_path", help="What the car's controller runs; by default its own.")
+@click.option("--image", "image_path", help="Image that the stand-in flasher verifies and the controller runs from.")
 @click.option(
     "--drive",
     "drive_name",
@@ -335,15 +406,24 @@ def standin() -> None:
 )
 @click.option("--seed", type=click.IntRange(0), default=1, show_default=True)
 @click.option("--out", required=True, help="Where the log goes.")
-def drive(car_name: str, calibration_path: str | None, drive_name: str, seed: int, out: str) -> None:
+def drive(
+    car_name: str, calibration_path: str | None, image_path: str | None, drive_name: str, seed: int, out: str
+) -> None:
     """Drive a stand-in car and write its log as the car's own logger does."""
     from uchiwa.standin.cars import car_named
+    from uchiwa.standin.layouts import flash, layout_of
     from uchiwa.standin.simulate import simulate
 
     car = car_named(car_name)
-    flashed = _calibration(calibration_path) if calibration_path else car.base()
+    if image_path and calibration_path:
+        raise BadInput("the car runs an image or a calibration, not both", advice="give one of the two")
+    if image_path:
+        name = Path(image_path).name
+        flashed = flash(car, read_image(_bytes(image_path), name, layout_of(car).base)[0], name)
+    else:
+        flashed = _calibration(calibration_path) if calibration_path else car.base()
     recording = simulate(car, flashed, drive_name, seed)
-    Path(out).write_bytes(car.logger.write(recording))
+    _write_bytes(out, car.logger.write(recording))
     click.echo(f"{out}: {recording.duration:.0f} s of {drive_name} in the {car.title}")
 
 
@@ -357,6 +437,26 @@ def base(car_name: str, out: str) -> None:
     car = car_named(car_name)
     _write(out, calibration_json.dumps(car.base()))
     click.echo(f"{out}: {car.base().title}")
+
+
+@standin.command()
+@click.option("--car", "car_name", default="corvid-pike", show_default=True)
+@click.option("--out", required=True, help="Where the image goes: .bin, .hex or .s19.")
+@click.option("--layout", "layout_path", help="Where its layout goes.")
+def image(car_name: str, out: str, layout_path: str | None) -> None:
+    """Write the image a stand-in car comes with, and its layout."""
+    from uchiwa.standin.cars import car_named
+    from uchiwa.standin.layouts import image_of, layout_data
+
+    car = car_named(car_name)
+    kinds = {f".{ending}": kind for kind, (ending, _) in FORMATS.items()}
+    kind = kinds.get(Path(out).suffix.lower())
+    if kind is None:
+        raise BadInput(f"the ending of {out} is not known", advice=f"use {', '.join(kinds)}")
+    _write_bytes(out, write_image(image_of(car), kind))
+    if layout_path:
+        _write(layout_path, json.dumps(layout_data(car), ensure_ascii=False, indent=1) + "\n")
+    click.echo(f"{out}: image of the {car.title}")
 
 
 @uchiwa.command()

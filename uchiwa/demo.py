@@ -13,6 +13,8 @@ from datetime import timedelta
 import numpy as np
 
 from uchiwa.core.brief import Purpose
+from uchiwa.core.display import Liking
+from uchiwa.core.image.files import write_image
 from uchiwa.core.log import FloatArray
 from uchiwa.core.proposals.evidence import QUANTITIES
 from uchiwa.core.proposals.fuel import fuel_proposal
@@ -22,13 +24,17 @@ from uchiwa.core.review import difference
 from uchiwa.core.table import Calibration
 from uchiwa.standin.cars import car_named
 from uchiwa.standin.defects import changed
+from uchiwa.standin.layouts import image_of, layout_data
 from uchiwa.standin.simulate import simulate
-from uchiwa.store import accounts, briefs, calibrations, drafts, jobs, messages, samples, uploads
+from uchiwa.store import accounts, answers, briefs, calibrations, drafts, images, jobs, messages, samples, uploads
 from uchiwa.store.clock import now
 from uchiwa.store.database import connect_to, unit_of_work
 from uchiwa.store.models import Job, Round, Shop, User
 from uchiwa.store.place import Place
+from uchiwa.web import report as report_of
+from uchiwa.work import returns, tables
 from uchiwa.work.imports import import_log
+from uchiwa.work.review import review_work
 
 EMAIL = "orrell@uchiwa.example"
 PASSWORD = "paper-and-ink"  # noqa: S105 - the demo's own, printed when it starts
@@ -52,6 +58,9 @@ class DemoJob:
         briefed: whether the last round's brief has been sent.
         way: how the last round's logs are spoiled, if they are: by a cold engine.
         words: messages, each from the tuner (True) or the customer.
+        image: whether revisions go out as an image of the car's controller.
+        edits: made by hand in the last round: table, cells, cell line, reason.
+        carried: how far the last revision has come with the customer.
     """
 
     customer: str
@@ -67,6 +76,13 @@ class DemoJob:
     briefed: bool = True
     way: str = ""
     words: tuple[tuple[bool, str], ...] = ()
+    image: bool = False
+    edits: tuple[tuple[str, tuple[tuple[int, int], ...], str, str], ...] = ()
+    carried: str = "flashed"
+
+
+def _block(columns: range, rows: range) -> tuple[tuple[int, int], ...]:
+    return tuple((i, j) for j in rows for i in columns)
 
 
 JOBS = (
@@ -88,6 +104,17 @@ JOBS = (
         ((("mixed_road", 21),), (("mixed_road", 22), ("full_load_pull", 23))),
         hours=26,
         taken=True,
+        image=True,
+        edits=(
+            ("ve_main", _block(range(2, 7), range(9, 12)), "smooth 40", "the pull left a kink above 120 kPa"),
+            (
+                "spark_main",
+                _block(range(5, 9), range(9, 13)),
+                "x-2",
+                "hot days on the hill; more when the knock logs are in",
+            ),
+            ("lambda_target", _block(range(15), range(10, 13)), "min(x, 0.82)", "a shade richer at full boost"),
+        ),
     ),
     DemoJob(
         "Petra Lindqvist",
@@ -99,7 +126,15 @@ JOBS = (
     DemoJob(
         "Tomasz Wilk", "Corvid Pike estate", "2.0 turbo four, 2013", ((("warm_idle", 31),),), hours=7, spoiled=True
     ),
-    DemoJob("Jun Abara", "Corvid Pike", "2.0 turbo four, 2009", ((("mixed_road", 41),), ()), hours=49),
+    DemoJob(
+        "Jun Abara",
+        "Corvid Pike",
+        "2.0 turbo four, 2009",
+        ((("mixed_road", 41),), ()),
+        hours=49,
+        image=True,
+        carried="downloaded",
+    ),
     DemoJob("Hill Club North", "Corvid Pike, club car", "2.0 turbo four", ((),), hours=2, briefed=False),
     DemoJob(
         "Noor Haddad",
@@ -175,6 +210,9 @@ def _load_job(tuner_id: int, demo: DemoJob) -> None:
     with unit_of_work():
         tuner = User.get_by_id(tuner_id)
         job = jobs.create(tuner, demo.customer, demo.title, demo.details, calibration, car.file)
+        if demo.image:
+            name = f"{car.id}.hex"
+            images.keep(job, tuner, json.dumps(layout_data(car)), name, write_image(image_of(car), "hex"))
         for from_tuner, text in demo.words:
             messages.write(job, text, tuner if from_tuner else None)
     for number, drives in enumerate(demo.drives, start=1):
@@ -198,14 +236,45 @@ def _load_job(tuner_id: int, demo: DemoJob) -> None:
             _upload(job, round_, f"{name.replace('_', ' ')} {number}.csv", data)
         if drives and (not last or demo.taken):
             _take(job, round_, tuner, calibration)
-        if not last:
-            with unit_of_work():
-                draft = drafts.current(job)
-                drafts.freeze(job, jobs.rounds(job)[-1], tuner, draft.version, "Please flash, then record again.")
+        if last:
+            _edit(job, round_, tuner, demo)
+        else:
+            _freeze(job, round_, tuner, demo.carried if number == len(demo.drives) - 1 else "flashed")
     with unit_of_work():
         if demo.closed:
             jobs.close(job, tuner, closed=True)
         Job.update(moved_at=now() - timedelta(hours=demo.hours)).where(Job.id == job.id).execute()
+
+
+NOTES = """Please flash this, **reset the learned fuel trims**, then record again:
+
+- warm idle, 30 s, everything electric switched off
+- a steady cruise as last time, with the long hill in it
+"""
+
+
+def _edit(job: Job, round_: Round, tuner: User, demo: DemoJob) -> None:
+    for table, cells, line, why in demo.edits:
+        with unit_of_work():
+            version = drafts.current(job).version
+            tables.edit(job, round_, tuner, version, table, list(cells), line, why, Liking())
+
+
+def _freeze(job: Job, round_: Round, tuner: User, carried: str) -> None:
+    with unit_of_work():
+        found = jobs.find(tuner.shop_id, job.id) or job
+        round_ = Round.get_by_id(round_.id)
+        for concern in review_work(found, round_).open:
+            answers.give(found, round_, tuner, concern, "seen in the logs, fits its neighbours")
+        version = drafts.current(found).version
+        revision, told = returns.freeze(found, round_, tuner, version, NOTES, final=False)
+        image = images.of_revision(revision)
+        digest = image.content_hash if image is not None else ""
+        returns.keep_report(revision, report_of.body(found, round_, revision, told, Liking(), digest, tuner.name))
+        if carried in ("downloaded", "flashed"):
+            drafts.downloaded(revision)
+        if carried == "flashed":
+            drafts.flashed(found, revision)
 
 
 def _take(job: Job, round_: Round, tuner: User, calibration: Calibration) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 
 import numpy as np
 
@@ -14,7 +15,8 @@ from uchiwa.core.formulas.evaluation import Workings
 from uchiwa.core.log import FloatArray, IntArray, Log
 from uchiwa.core.quantities import QUANTITIES
 from uchiwa.core.signal import durations
-from uchiwa.core.table import Axis, Calibration, Table
+from uchiwa.core.surface import fit_surface
+from uchiwa.core.table import Axis, Calibration, Table, frozen
 from uchiwa.core.timebase import on_one_base
 from uchiwa.core.units import convert
 
@@ -83,14 +85,31 @@ def gather_formula(
         spans.append(durations(time)[use])
         breaks.append(np.cumsum(~use)[use].astype(np.int64) + total)
         total += 2 * time.size
-    bins = bin_samples(
-        table.x,
-        table.y,
-        np.concatenate(x),
-        np.concatenate(y) if y else None,
-        np.concatenate(values),
-        np.concatenate(spans),
-        np.concatenate(breaks),
-        estimator,
+    every_x, every_y, every = np.concatenate(x), np.concatenate(y) if y else None, np.concatenate(values)
+    every_break = np.concatenate(breaks)
+    bins = bin_samples(table.x, table.y, every_x, every_y, every, np.concatenate(spans), every_break, estimator)
+    if estimator == "surface" and every.size:
+        bins = _by_surface(bins, table, every_x, every_y, every, every_break)
+    return bins, every.size, total // 2
+
+
+_LIKE_ERRORS = 0.05
+"""Spread to which values are scaled before a surface is fitted, for it is made for error factors around 1."""
+
+
+def _by_surface(
+    bins: Bins, table: Table, x: FloatArray, y: FloatArray | None, values: FloatArray, breaks: IntArray
+) -> Bins:
+    """Bins whose means and standard errors are those of the least-squares surface, where the bins have samples."""
+    middle, spread = float(values.mean()), float(values.std())
+    if spread == 0.0:
+        return bins
+    unit = spread / _LIKE_ERRORS
+    flat = replace(table, values=frozen(np.ones(table.values.shape)), zones=())
+    surface = fit_surface(flat, x, y, 1.0 + (values - middle) / unit, breaks)
+    seen = bins.samples > 0
+    return replace(
+        bins,
+        mean=np.where(seen, middle + (surface.factor - 1.0) * unit, np.nan),
+        standard_error=np.where(seen, surface.standard_error * unit, np.nan),
     )
-    return bins, sum(part.size for part in values), total // 2

@@ -167,10 +167,18 @@ _BARRIERS = ("setup-on", "setup-off")
 def as_steps(found: Iterable[Event]) -> tuple[Step, ...]:
     """The steps that stand, as the core has them."""
     return tuple(
-        Step(calibrations.content(one.before), calibrations.content(one.after), one.sentence, one.kind, one.id)
+        Step(calibrations.content(one.before), calibrations.content(one.after), _reason(one), one.kind, one.id)
         for one in found
         if not one.put_back
     )
+
+
+def _reason(step: Event) -> str:
+    """What a step was, without the table's name."""
+    if step.kind != jobs.TAKE:
+        return str(step.sentence).split(": ", 1)[-1]
+    policy = json.loads(step.inputs).get("policy", {})
+    return f"fuel proposal, {policy.get('estimator', 'surface')}, {policy.get('strength', 100):g} % strength"
 
 
 def undoable(found: list[Event]) -> Event | None:
@@ -333,6 +341,12 @@ def running(job: Job, round_: Round) -> Revision | None:
 def offered(job: Job) -> Revision | None:
     """The revision that the customer is to run: the last one that is not withdrawn."""
     return _latest(job, Revision.withdrawn_at.is_null())
+
+
+def withdrawn_last(job: Job) -> Revision | None:
+    """The newest revision, if it was withdrawn."""
+    newest = Revision.select().where(Revision.job == job).order_by(Revision.number.desc()).first()
+    return newest if newest is not None and newest.withdrawn_at is not None else None
 
 
 def _latest(job: Job, which: Expression) -> Revision | None:

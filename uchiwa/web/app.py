@@ -19,6 +19,7 @@ from uchiwa.web.limits import GuardMiddleware, TooLargeError
 from uchiwa.web.pages import HERE, render
 from uchiwa.web.routes import (
     airflow,
+    archives,
     brief,
     cars,
     channels,
@@ -45,7 +46,7 @@ from uchiwa.web.routes import (
 from uchiwa.web.session import NotSignedInError
 
 _ROUTES = (
-    signing, home, jobs, cars, brief, logs, reading, moments, clouds, notes, channels, checks, customer, fuel, airflow, setups, tables, compare, images, review, returns,
+    signing, home, archives, jobs, cars, brief, logs, reading, moments, clouds, notes, channels, checks, customer, fuel, airflow, setups, tables, compare, images, review, returns,
     settings, health,
 )  # fmt: skip
 _SESSION_S = 14 * 24 * 3600

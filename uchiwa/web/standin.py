@@ -9,10 +9,12 @@ import numpy as np
 from uchiwa.core.brief import Brief
 from uchiwa.core.drives import TITLES, DriveKind
 from uchiwa.core.errors import BadInput
+from uchiwa.core.image.files import read_image
 from uchiwa.core.log import Log
 from uchiwa.core.table import Calibration
 from uchiwa.standin.cars import CARS, StandInCar
 from uchiwa.standin.defects import changed, rows, without
+from uchiwa.standin.layouts import flash, layout_of
 from uchiwa.standin.simulate import simulate
 from uchiwa.store.models import Job
 
@@ -34,6 +36,15 @@ WAYS = {
 def standin_of(job: Job) -> StandInCar | None:
     """The stand-in car of a demo job, by its title."""
     return next((car for car in CARS.values() if str(job.car.title).startswith(car.title)), None)
+
+
+def flash_file(car: StandInCar, data: bytes) -> Calibration:
+    """What the car's controller runs after the stand-in flasher has verified and taken an image file.
+
+    Raises:
+        BadInput: the flasher refuses it.
+    """
+    return flash(car, read_image(data, "the image", layout_of(car).base)[0], "the image")
 
 
 def drive_and_write(

@@ -11,7 +11,7 @@ from uchiwa.core.table import Table
 from uchiwa.web.shapes import Tick, nice_ticks, spread_out
 
 WIDTH, HEIGHT = 820.0, 372.0
-_LEFT, _RIGHT, _TOP, _BOTTOM = 56.0, 18.0, 22.0, 40.0
+_LEFT, _RIGHT, _TOP, _BOTTOM = 56.0, 34.0, 22.0, 40.0
 
 
 @dataclass(frozen=True)
@@ -54,7 +54,7 @@ def table_lines(table: Table, base: Table | None, row: int) -> TableLines:
         line(table.grid[row]),
         line(was[row]) if comparable else "",
         tuple((round(a, 1), round(b, 1), i) for i, (a, b) in enumerate(marks)),
-        spread_out(x, [f"{point:.4g}" for point in points], 40.0),
+        spread_out(x, [f"{point:.4g}" for point in points], 62.0),
         tuple(Tick(round(at, 1), f"{value:g}".replace("-", "−")) for at, value in zip(places, ticks, strict=True)),
         table.unit,
         f"{table.x.title}, {table.x.unit}",

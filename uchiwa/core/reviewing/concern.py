@@ -57,6 +57,11 @@ def many(count: int, noun: str = "cell") -> str:
     return f"{count} {noun}{'' if count == 1 else 's'}"
 
 
+def unit_words(unit: str) -> str:
+    """A unit after a number, as people write it; nothing for a number without one."""
+    return {"1": "", "": "", "deg": "°", "degC": " °C"}.get(unit, f" {unit}")
+
+
 def outstanding(concerns: Iterable[Concern], answered: Iterable[str]) -> tuple[Concern, ...]:
     """Those that still keep a draft from being frozen."""
     done = set(answered)

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 import numpy as np
 
 from uchiwa.core.log import BoolArray, FloatArray
-from uchiwa.core.reviewing.concern import Concern, Weight, cells_of, many
+from uchiwa.core.reviewing.concern import Concern, Weight, cells_of, many, unit_words
 from uchiwa.core.reviewing.reviewed import Reviewed
 from uchiwa.core.table import Table
 
@@ -26,9 +26,7 @@ def limits(it: Reviewed) -> Iterator[Concern]:
         high = np.inf if table.maximum is None else table.maximum
         beyond = (table.grid < low) | (table.grid > high)
         if beyond.any():
-            sentence = (
-                f"{table.title}: {many(int(beyond.sum()))} beyond the table's limits, {low:g} … {high:g} {table.unit}"
-            )
+            sentence = f"{table.title}: {many(int(beyond.sum()))} beyond the table's limits, {low:g} … {high:g}{unit_words(table.unit)}"
             yield Concern("limits", Weight.STOP, sentence, table.id, cells_of(beyond), _state(table, beyond))
         at = changed & ~beyond & ((table.grid == low) | (table.grid == high))
         if at.any():
@@ -57,7 +55,7 @@ def ledges(it: Reviewed) -> Iterator[Concern]:
                 over[first] |= ledge
                 over[second] |= ledge
         if over.any():
-            sentence = f"{after.title}: a ledge of up to {largest:.3g} {after.unit} between neighbours, at {many(int(over.sum()))}"
+            sentence = f"{after.title}: a ledge of up to {largest:.3g}{unit_words(after.unit)} between neighbours, at {many(int(over.sum()))}"
             yield Concern("ledge", Weight.ANSWER, sentence, after.id, cells_of(over), _state(after, over))
 
 

@@ -10,17 +10,18 @@ from fastapi import APIRouter, Body, Depends, Form, HTTPException, Request, Uplo
 from fastapi.responses import JSONResponse, PlainTextResponse, RedirectResponse, Response
 
 from uchiwa.core.brief import LAW
-from uchiwa.core.interchange import calibration_json
-from uchiwa.store import calibrations, drafts, links, messages, notes, uploads
+from uchiwa.core.errors import BadInput
+from uchiwa.store import calibrations, drafts, images, links, messages, notes, uploads
 from uchiwa.store import jobs as store
 from uchiwa.store.collected import collected, drive_words
 from uchiwa.store.database import unit_of_work
-from uchiwa.store.models import Job, Round, User
-from uchiwa.web import pieces
+from uchiwa.store.models import Job, Revision, Round, User
+from uchiwa.web import package, pieces, report
 from uchiwa.web.coverage import squares
 from uchiwa.web.pages import render, say
+from uchiwa.web.routes.returns import as_file
 from uchiwa.web.session import FromOurForm
-from uchiwa.web.standin import WAYS, drive_and_write, standin_of
+from uchiwa.web.standin import WAYS, drive_and_write, flash_file, standin_of
 from uchiwa.work import worker
 
 router = APIRouter()
@@ -61,7 +62,9 @@ def page(request: Request, opened: Opened, token: str) -> Response:
     with unit_of_work():
         state = collected(job, round_)
         tuner = User.select().where(User.shop == job.shop_id).order_by(User.id).first()
-        revision = drafts.running(job, round_)
+        revision = drafts.offered(job)
+        withdrawn = drafts.withdrawn_last(job)
+        image = images.of_revision(revision) if revision is not None else None
         values = {
             "token": token,
             "job": job,
@@ -73,6 +76,8 @@ def page(request: Request, opened: Opened, token: str) -> Response:
             "words": {log.id: drive_words(log) for log in state.logs if log.state == uploads.READY},
             "repairs": {log.id: json.loads(log.repairs) for log in state.logs},
             "revision": revision if revision is not None and revision.number > 0 else None,
+            "withdrawn": withdrawn,
+            "image": image,
             "messages": messages.of(job),
             "noted": notes.shown_of(job),
             "law": LAW,
@@ -140,17 +145,76 @@ def message(opened: Opened, token: str, text: Annotated[str, Form(max_length=200
     return _private(RedirectResponse(f"/c/{token}#messages", 303))
 
 
+def _offered(opened: tuple[Job, Round]) -> tuple[Job, Revision]:
+    """The revision the customer is to run; it counts as downloaded from now on.
+
+    Raises:
+        HTTPException: 404 if nothing was returned yet.
+    """
+    job, _ = opened
+    revision = drafts.offered(job)
+    if revision is None or revision.number == 0:
+        raise HTTPException(404)
+    drafts.downloaded(revision)
+    return job, revision
+
+
 @router.get(_HERE + "/revision.json")
 def revision(opened: Opened) -> Response:
-    """The latest calibration that was returned."""
-    job, round_ = opened
+    """The calibration that was returned last."""
     with unit_of_work():
-        found = drafts.running(job, round_)
-        if found is None or found.number == 0:
+        job, found = _offered(opened)
+        name, text = package.calibration_file(job, found)
+    return _private(as_file(text, name, "application/json"))
+
+
+@router.get(_HERE + "/image")
+def image(opened: Opened) -> Response:
+    """The file to be flashed, in the format in which the car's image came."""
+    with unit_of_work():
+        job, found = _offered(opened)
+        kept = images.of_revision(found)
+        if kept is None:
             raise HTTPException(404)
-        text = calibration_json.dumps(calibrations.content(found.calibration))
-    headers = {"content-disposition": f'attachment; filename="revision-{found.number}.json"'}
-    return _private(Response(text, media_type="application/json", headers=headers))
+        data = images.file_of(kept)
+        name = package.image_name(job, found, kept.format)
+    return _private(as_file(data, name, "application/octet-stream"))
+
+
+@router.get(_HERE + "/package.zip")
+def whole(opened: Opened) -> Response:
+    """Everything of the return in one archive."""
+    with unit_of_work():
+        job, found = _offered(opened)
+        kept, brief = images.of_revision(found), found.brief
+    return _private(
+        as_file(package.package(job, found, kept, brief), f"{package.stem(job, found)}.zip", "application/zip")
+    )
+
+
+@router.get(_HERE + "/report.pdf")
+def report_pdf(opened: Opened) -> Response:
+    """The report of the revision that was returned last."""
+    job, _ = opened
+    with unit_of_work():
+        found = drafts.offered(job)
+    if found is None or not found.report:
+        raise HTTPException(404)
+    pages = report.as_pdf(report.title_of(job, found), found.report)
+    return _private(as_file(pages, f"{package.stem(job, found)}.pdf", "application/pdf"))
+
+
+@router.post(_HERE + "/flashed", dependencies=[FromOurForm])
+def flashed(request: Request, opened: Opened, token: str, number: Annotated[int, Form()]) -> Response:
+    """The customer confirms that the revision is in the car."""
+    job, _ = opened
+    with unit_of_work():
+        found = drafts.offered(job)
+        if found is None or found.number != number or number == 0:
+            raise BadInput("another revision has come meanwhile", advice="reload the page and flash that one")
+        drafts.flashed(job, found)
+    say(request, f"Thank you. Revision {number} is noted as flashed.")
+    return _private(RedirectResponse(f"/c/{token}", 303))
 
 
 @router.get(_HERE + "/channels.txt")
@@ -173,11 +237,15 @@ def stand_in(
         car = standin_of(job)
         if car is None or not getattr(request.app.state, "demo", False):
             raise HTTPException(404)
-        flashed = drafts.running(job, round_)
+        flashed = drafts.offered(job)
         if flashed is None:
             raise HTTPException(404)
         state = collected(job, round_)
-        calibration = calibrations.content(flashed.calibration)
+        kept = images.of_revision(flashed)
+        if kept is not None:
+            calibration = flash_file(car, images.file_of(kept))
+        else:
+            calibration = calibrations.content(flashed.calibration)
         count = len(state.logs)
     name, data = drive_and_write(car, calibration, flashed.number, state.brief, drive, way, seed=7 * job.id + count)
     with unit_of_work():

@@ -9,19 +9,32 @@ from fastapi.responses import RedirectResponse, Response
 
 from uchiwa.core.convergence import RoundResult, verdict
 from uchiwa.core.errors import BadInput
+from uchiwa.core.image.content import read_calibration
+from uchiwa.core.image.files import read_image
 from uchiwa.core.interchange import calibration_json
 from uchiwa.core.progress import next_station, standings, whose_move
-from uchiwa.store import drafts, events, setups
+from uchiwa.core.table import Calibration
+from uchiwa.store import drafts, events, images, setups
 from uchiwa.store import jobs as store
 from uchiwa.store.database import unit_of_work
 from uchiwa.web.convergence_picture import convergence_picture
 from uchiwa.web.pages import render, say
+from uchiwa.web.routes.images import as_text
 from uchiwa.web.session import FromOurForm, Person
 from uchiwa.web.standing import address, job_of
 
 router = APIRouter()
 
-_CALIBRATION_LIMIT = 20_000_000
+_CALIBRATION_LIMIT = 34_000_000
+_LAYOUT_LIMIT = 20_000_000
+
+
+def _read_base(data: bytes, name: str, layout: str) -> Calibration:
+    """The calibration of a JSON file, or of an image with its layout."""
+    if not layout:
+        return calibration_json.loads(data, name)
+    described = images.layout_from(layout)
+    return read_calibration(read_image(data, name, described.base)[0], described, name)
 
 
 @router.get("/jobs/new")
@@ -35,6 +48,7 @@ def create(
     request: Request,
     user: Person,
     calibration: UploadFile,
+    layout: UploadFile | None = None,
     customer: Annotated[str, Form(max_length=120)] = "",
     car: Annotated[str, Form(max_length=120)] = "",
     details: Annotated[str, Form(max_length=200)] = "",
@@ -49,12 +63,16 @@ def create(
         if not data:
             raise BadInput("there is no base calibration", advice="choose the car's calibration as a JSON file")
         if len(data) > _CALIBRATION_LIMIT:
-            raise BadInput("the calibration is larger than 20 MB", where=name, advice="choose another file")
-        base = calibration_json.loads(data, name)
+            raise BadInput("the calibration is larger than 34 MB", where=name, advice="choose another file")
+        described = layout.file.read(_LAYOUT_LIMIT) if layout is not None else b""
+        text = as_text(described, (layout.filename if layout is not None else None) or "layout") if described else ""
+        base = _read_base(data, name, text)
     except BadInput as error:
         return render(request, "job_new.html", user, status=400, values=values, problem=str(error))
     with unit_of_work():
         job = store.create(user, customer.strip(), car.strip(), details.strip(), base)
+        if text:
+            images.keep(job, user, text, name, data)
     return RedirectResponse(f"/jobs/{job.id}/rounds/1/brief", 303)
 
 

@@ -161,7 +161,7 @@ def tables(
     table: str | None = None,
     show: str = "",
     cell: str = "",
-    turn: int = 2,
+    turn: int = 0,
 ) -> Response:
     """The grid of a table with its pictures; or the constants."""
     with unit_of_work():
@@ -170,8 +170,8 @@ def tables(
             return _constants(request, user, page)
         sight = _sight(user, page, table, show)
         found = drafts.steps(page.job)
-        chosen = parse_cells(cell)[0] if cell.strip() else (0, sight.table.shape[0] - 1)
-        values = _cell_values(sight, *chosen, found)
+        chosen = parse_cells(cell) if cell.strip() else [(0, sight.table.shape[0] - 1)]
+        values = _cell_values(sight, *chosen[0], found)
     shown = sight.table
     return render(
         request,
@@ -180,6 +180,7 @@ def tables(
         page=page,
         sight=sight,
         table=shown,
+        cells=" ".join(f"{i}.{j}" for i, j in chosen),
         was=sight.was,
         grid=as_grid(shown, sight.drawn()),
         showing=sight.showing,
@@ -223,7 +224,7 @@ def pictures(
     j: int = 0,
     i: int = 0,
     show: str = "",
-    turn: int = 2,
+    turn: int = 0,
 ) -> Response:
     """Lines and relief as they are now."""
     with unit_of_work():

@@ -12,7 +12,7 @@ document.addEventListener("alpine:init", () => {
 
   Alpine.data("tables", () => ({
     address: "", table: "", show: "", version: 0, frozen: false, i: 0, j: 0, anchor: null, chosen: [], said: "type to edit · Enter applies · Ctrl C and V with any spreadsheet · Ctrl Z and Y · P pins · Delete gives back the revision's value", bad: false, touched: "",
-    asked: 0, drawn: 0, turn: 2, dragging: false, busy: false, waiting: [], marked: [], active: null, by: null,
+    asked: 0, drawn: 0, turn: 0, dragging: false, busy: false, waiting: [], marked: [], active: null, by: null,
 
     init() {
       const root = this.$root.dataset;
@@ -24,6 +24,8 @@ document.addEventListener("alpine:init", () => {
       this.rows = this.$refs.grid.tBodies[0].rows.length;
       this.touched = this.$root.querySelector(".policy strong")?.textContent || "";
       this.choose(Number(root.i), Number(root.j), false, true);
+      const more = root.cells.split(" ").filter((one) => this.by.has(one));
+      if (more.length > 1) { this.chosen = more; this.mark(); }
       if (location.hash !== "#line") this.cellAt(this.i, this.j)?.focus({ preventScroll: true });
       window.addEventListener("pointerup", () => { this.dragging = false; });
     },

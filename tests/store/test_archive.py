@@ -1,0 +1,188 @@
+"""A job as an archive: out, in elsewhere, and out again."""
+
+from __future__ import annotations
+
+import hashlib
+import io
+import json
+import zipfile
+
+import pytest
+
+from tests.store.conftest import log_text
+from uchiwa.core.display import Liking
+from uchiwa.core.errors import BadInput
+from uchiwa.core.image.files import write_image
+from uchiwa.standin.cars import car_named
+from uchiwa.standin.layouts import image_of, layout_data
+from uchiwa.store import accounts, answers, archive, drafts, events, images, jobs, messages, notes, samples
+from uchiwa.store.database import unit_of_work
+from uchiwa.store.models import Event, Job, LogFile, Round
+from uchiwa.work import fuel, imports, returns, tables
+from uchiwa.work.review import review_work
+
+PIKE = car_named("corvid-pike")
+
+
+@pytest.fixture
+def worked(scene):
+    """A job with a log, a proposal taken, edits, a frozen revision with an image, and a second round begun."""
+    log, _ = scene.receive(log_text(), "hill / road.csv")
+    imports.import_log(log.id)
+    with unit_of_work():
+        images.keep(
+            scene.job, scene.user, json.dumps(layout_data(PIKE)), "pike.hex", write_image(image_of(PIKE), "hex")
+        )
+        notes.write(scene.job, LogFile.get_by_id(log.id), scene.user, (3.0, 4.0), "hesitates", shown=True)
+        messages.write(scene.job, "Good morning", scene.user)
+        work = fuel.fuel_work(scene.job, scene.round)
+        fuel.take(scene.job, scene.round, scene.user, work.draft.version, work, None)
+    with unit_of_work():
+        tables.edit(scene.job, scene.round, scene.user, 2, "spark_main", [(1, 1)], "x-1", "hot", Liking())
+    with unit_of_work():
+        round_ = Round.get_by_id(scene.round.id)
+        for concern in review_work(scene.job, round_).open:
+            answers.give(scene.job, round_, scene.user, concern, "meant")
+        revision, _ = returns.freeze(scene.job, round_, scene.user, 3, "Flash it.", final=False)
+        returns.keep_report(
+            revision, '<article class="report"><h1>R</h1><script>alert(1)</script><p onclick="x">ok</p></article>'
+        )
+    with unit_of_work():
+        second = jobs.rounds(scene.job)[-1]
+        tables.edit(scene.job, second, scene.user, 4, "spark_main", [(2, 2)], "x-1", "", Liking())
+        drafts.undo(scene.job, second, scene.user, 5)
+    return scene
+
+
+def exported(job) -> bytes:
+    buffer = io.BytesIO()
+    with unit_of_work():
+        archive.export(job, buffer)
+    return buffer.getvalue()
+
+
+def brought_in(data: bytes, author):
+    with unit_of_work():
+        return archive.bring_in(archive.open_archive(io.BytesIO(data), "job.zip"), author)
+
+
+@pytest.fixture
+def elsewhere(scene):
+    with unit_of_work():
+        return accounts.create_user(
+            accounts.create_shop("Elsewhere"), "other@example.org", "Other", "a long enough password"
+        )
+
+
+def description(data: bytes) -> dict:
+    found = json.loads(zipfile.ZipFile(io.BytesIO(data)).read("job.json"))
+    for log in found["logs"]:
+        log["was"] = 0
+    for event in found["events"]:
+        event["inputs"].pop("log_ids", None)
+    return found
+
+
+def test_the_same_job_elsewhere(worked, elsewhere):
+    data = exported(worked.job)
+    job, logs = brought_in(data, elsewhere)
+    assert job.shop_id == elsewhere.shop_id
+    again = description(exported(job))
+    first = description(data)
+    assert again["events"].pop()["kind"] == "import"
+    for part in (first, again):
+        for revision in part["revisions"]:
+            revision.pop("report"), revision.pop("by")
+        for key in ("events", "answers", "messages"):
+            for one in part[key]:
+                one.pop("by")
+        for one in part["logs"]:
+            for note in one["notes"]:
+                note.pop("by")
+    assert again == first
+    assert imports.import_log(logs[0])
+    with unit_of_work():
+        old, new = (
+            samples.read(list(LogFile.select().where(LogFile.job == one)), ["engine_speed"])[0]
+            for one in (worked.job, job)
+        )
+        assert (old.rasters[0].channels[0].values == new.rasters[0].channels[0].values).all()
+        assert drafts.redoable(drafts.steps(job)) is not None
+        drafts.redo(job, jobs.rounds(job)[-1], elsewhere, drafts.current(job).version)
+        taken = Event.select().where(Event.job == job, Event.kind == "take").get()
+        assert json.loads(taken.inputs)["log_ids"] == logs
+        assert images.file_of(images.of_revision(drafts.revision(job, 1))) == images.file_of(
+            images.of_revision(drafts.revision(worked.job, 1))
+        )
+        assert events.history(job)[0].sentence.startswith("Brought in from job.zip")
+
+
+def test_a_report_from_elsewhere_holds_no_script(worked, elsewhere):
+    job, _ = brought_in(exported(worked.job), elsewhere)
+    with unit_of_work():
+        report = drafts.revision(job, 1).report
+    assert report == '<article class="report"><h1>R</h1><p>ok</p></article>'
+
+
+def with_changes(data: bytes, change=None, **files: bytes | None) -> bytes:
+    source, buffer = zipfile.ZipFile(io.BytesIO(data)), io.BytesIO()
+    with zipfile.ZipFile(buffer, "w") as target:
+        for name in source.namelist():
+            content = source.read(name)
+            if name == "job.json" and change is not None:
+                part = json.loads(content)
+                change(part)
+                content = json.dumps(part).encode()
+            for ending, other in files.items():
+                if name.endswith(ending):
+                    content = other
+            if content is not None:
+                target.writestr(name, content)
+    return buffer.getvalue()
+
+
+@pytest.mark.parametrize(
+    ("change", "said"),
+    [
+        (lambda part: part.update(format="uchiwa.job/9"), "format"),
+        (lambda part: part.update(colour=1), "colour"),
+        (lambda part: part["rounds"].pop(0), "rounds are missing"),
+        (lambda part: part["revisions"].pop(0), "revisions are missing"),
+        (lambda part: part["draft"].update(base=7), "revisions are missing"),
+        (lambda part: part["draft"].update(pins="[]"), "cannot be read"),
+        (lambda part: part["rounds"][0].update(policy='{"strength": 900}'), "less than or equal to 100"),
+        (lambda part: part["revisions"][1].update(parent=1), "made from one that is not there"),
+        (lambda part: part["logs"][0].update(path="../../etc/passwd"), "has no such file"),
+        (lambda part: part["logs"][0].update(sha256="0" * 64), "was changed after the export"),
+        (lambda part: part["draft"].update(calibration="0" * 64), "has no such file"),
+        (lambda part: part["events"][0].update(round=9), "a round that is not there"),
+    ],
+)
+def test_a_faulty_archive_is_refused_whole(worked, elsewhere, change, said):
+    data = with_changes(exported(worked.job), change)
+    with pytest.raises(BadInput) as error:
+        brought_in(data, elsewhere)
+    assert said in str(error.value)
+    with unit_of_work():
+        assert Job.select().where(Job.shop == elsewhere.shop_id).count() == 0
+
+
+def test_what_is_no_archive_is_said(worked, elsewhere):
+    for data, said in (
+        (b"", "not a zip"),
+        (b"PK\x03\x04 nothing", "not a zip"),
+        (with_changes(exported(worked.job), None, **{"job.json": b"{"}), "not JSON"),
+    ):
+        with pytest.raises(BadInput) as error:
+            brought_in(data, elsewhere)
+        assert said in str(error.value)
+
+
+def test_an_export_is_made_of_open_formats(worked):
+    archive_file = zipfile.ZipFile(io.BytesIO(exported(worked.job)))
+    names = archive_file.namelist()
+    assert "logs/001-hill _ road.csv" in names
+    assert archive_file.read("logs/001-hill _ road.csv").decode() == log_text()
+    for name in names:
+        if name.startswith("calibrations/"):
+            assert hashlib.sha256(archive_file.read(name)).hexdigest() in name

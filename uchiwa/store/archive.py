@@ -1,0 +1,542 @@
+"""A whole job as one archive of open formats, and the same job made from it elsewhere."""
+
+from __future__ import annotations
+
+import hashlib
+import io
+import json
+import zipfile
+from collections.abc import Iterable
+from datetime import datetime
+from typing import IO, Any
+
+import nh3
+from pydantic import ValidationError
+
+from uchiwa.core.car import CarFile
+from uchiwa.core.errors import BadInput
+from uchiwa.core.image.content import read_calibration
+from uchiwa.core.image.files import FORMATS, ImageFormat, read_image
+from uchiwa.core.interchange import calibration_json
+from uchiwa.core.proposals.policy import Policy
+from uchiwa.core.setups import from_data
+from uchiwa.store import archive_format as form
+from uchiwa.store import briefs, calibrations, events, images, jobs, uploads
+from uchiwa.store.models import (
+    Answer,
+    Car,
+    ChannelMemory,
+    ControllerImage,
+    Customer,
+    Draft,
+    Event,
+    Job,
+    LogFile,
+    LogNote,
+    Message,
+    Revision,
+    RevisionImage,
+    Round,
+    StoredCalibration,
+    User,
+    blob,
+)
+
+LARGEST = 2**30
+_README = """This is a whole job, exported from Uchiwa. Everything is in open formats:
+
+job.json        rounds, revisions, draft, steps, answers, messages (format uchiwa.job/1)
+calibrations/   every calibration that a revision or a step refers to, by SHA-256 (format uchiwa.calibration/1)
+logs/           the uploads as they came
+images/         controller images as files, with their layouts in job.json (format uchiwa.layout/1)
+"""
+
+
+def _utc(moment: datetime) -> str:
+    return moment.isoformat()
+
+
+def export(job: Job, target: IO[bytes]) -> None:
+    """Write a job's archive; logs go through piece by piece."""
+    with zipfile.ZipFile(target, "w", zipfile.ZIP_DEFLATED) as archive:
+        archive.writestr("README.txt", _README)
+        part = _described(job, archive)
+        archive.writestr("job.json", json.dumps(part, ensure_ascii=False, indent=1))
+
+
+def _described(job: Job, archive: zipfile.ZipFile) -> dict[str, Any]:
+    rounds = jobs.rounds(job)
+    number = {one.id: one.number for one in rounds}
+    people = {one.id: one.name for one in User.select().where(User.shop == job.shop_id)}
+    revisions = list(Revision.select().where(Revision.job == job).order_by(Revision.number))
+    revision_number = {one.id: one.number for one in revisions}
+    steps = list(Event.select().where(Event.job == job).order_by(Event.id))
+    draft = Draft.get(Draft.job == job)
+    ids = {one.calibration_id for one in revisions} | {draft.calibration_id}
+    ids |= {one for step in steps for one in (step.before_id, step.after_id) if one is not None}
+    hashes: dict[int, str] = {}
+    for stored in StoredCalibration.select().where(StoredCalibration.id.in_(list(ids))):
+        hashes[stored.id] = stored.content_hash
+        archive.writestr(f"calibrations/{stored.content_hash}.json", stored.document)
+    car = Car.get_by_id(job.car_id)
+    image = images.of_job(job)
+    return {
+        "format": form.FORMAT,
+        "customer": Customer.get_by_id(car.customer_id).name,
+        "car": car.title,
+        "details": car.details,
+        "car_file": car.file,
+        "closed": job.closed,
+        "setup": job.setup,
+        "moved_at": _utc(job.moved_at),
+        "rounds": [
+            {
+                "number": one.number,
+                "policy": one.policy,
+                "brief": one.brief,
+                "opened_at": _utc(one.opened_at),
+                "returned_at": _utc(one.returned_at) if one.returned_at else None,
+            }
+            for one in rounds
+        ],
+        "logs": [_log(one, at, number, people, archive) for at, one in enumerate(_uploaded(job), 1)],
+        "revisions": [
+            {
+                "number": one.number,
+                "parent": revision_number.get(one.parent_id),
+                "round": number.get(one.round_id),
+                "calibration": hashes[one.calibration_id],
+                "by": people[one.author_id],
+                "notes": one.notes,
+                "frozen_at": _utc(one.frozen_at),
+                "final": one.final,
+                "report": one.report,
+                "brief": one.brief,
+                **{
+                    key: _utc(value) if (value := getattr(one, key)) is not None else None
+                    for key in ("downloaded_at", "flashed_at", "withdrawn_at")
+                },
+                "withdrawn_why": one.withdrawn_why,
+                "image": _image(images.of_revision(one), f"revision-{one.number}", archive),
+            }
+            for one in revisions
+        ],
+        "draft": {
+            "base": revision_number[draft.base_id],
+            "calibration": hashes[draft.calibration_id],
+            "version": draft.version,
+            "pins": draft.pins,
+        },
+        "events": [
+            {
+                "kind": one.kind,
+                "round": number.get(one.round_id),
+                "by": people.get(one.author_id),
+                "at": _utc(one.at),
+                "sentence": one.sentence,
+                "inputs": json.loads(one.inputs),
+                "before": hashes.get(one.before_id),
+                "after": hashes.get(one.after_id),
+                "put_back": one.put_back,
+                "version": one.version,
+            }
+            for one in steps
+        ],
+        "answers": [
+            {
+                "round": number[one.round_id],
+                "concern": one.concern,
+                "rule": one.rule,
+                "sentence": one.sentence,
+                "reason": one.reason,
+                "by": people[one.author_id],
+                "at": _utc(one.at),
+            }
+            for one in Answer.select().where(Answer.job == job).order_by(Answer.id)
+        ],
+        "messages": [
+            {"by": people.get(one.author_id), "text": one.text, "at": _utc(one.at)}
+            for one in Message.select().where(Message.job == job).order_by(Message.id)
+        ],
+        "channels": [
+            {"channel": one.channel, "quantity": one.quantity, "unit": one.unit}
+            for one in ChannelMemory.select().where(ChannelMemory.car == car).order_by(ChannelMemory.id)
+        ],
+        "image": _image(image, "controller", archive),
+    }
+
+
+def _uploaded(job: Job) -> Iterable[LogFile]:
+    """The files of a job that have arrived whole; further recordings in a file come again from it."""
+    query = LogFile.select().where(LogFile.job == job, LogFile.source.is_null(), LogFile.state != uploads.RECEIVING)
+    return list(query.order_by(LogFile.id))
+
+
+def _log(
+    log: LogFile, at: int, number: dict[int, int], people: dict[int, str], archive: zipfile.ZipFile
+) -> dict[str, Any]:
+    name = str(log.name).split(", 1 of ")[0]
+    path = f"logs/{at:03}-{_safe(name)}"
+    with archive.open(path, "w", force_zip64=True) as file:
+        for piece in uploads.pieces(log):
+            file.write(piece)
+    own = LogNote.select().where(LogNote.log == log).order_by(LogNote.id)
+    return {
+        "path": path,
+        "name": name,
+        "round": number[log.round_id],
+        "sha256": log.content_hash,
+        "accepted": log.accepted,
+        "decided": log.decided,
+        "baseline": log.baseline,
+        "by_customer": log.by_customer,
+        "uploaded_at": _utc(log.uploaded_at),
+        "was": log.id,
+        "notes": [
+            {
+                "start_s": one.start_s,
+                "end_s": one.end_s,
+                "text": one.text,
+                "shown": one.shown,
+                "by": people.get(one.author_id, ""),
+                "at": _utc(one.at),
+            }
+            for one in own
+        ],
+    }
+
+
+def _safe(name: str) -> str:
+    return (
+        "".join(letter if letter.isalnum() or letter in "._- " else "_" for letter in name)[:120].strip(". ") or "log"
+    )
+
+
+def _image(image: ControllerImage | RevisionImage | None, name: str, archive: zipfile.ZipFile) -> dict[str, Any] | None:
+    if image is None:
+        return None
+    kind: ImageFormat = image.format
+    path = f"images/{name}.{FORMATS[kind][0]}"
+    data = images.unpack(image.data)
+    archive.writestr(path, data)
+    own = image.name if isinstance(image, ControllerImage) else f"{name}.{FORMATS[kind][0]}"
+    return {"path": path, "name": own, "layout": image.layout, "sha256": hashlib.sha256(data).hexdigest()}
+
+
+class _Archive:
+    """The files of an archive that somebody gives us."""
+
+    def __init__(self, file: IO[bytes], name: str) -> None:
+        self.name = name
+        try:
+            self.zip = zipfile.ZipFile(file)
+            self.sizes = {one.filename: one.file_size for one in self.zip.infolist()}
+        except (zipfile.BadZipFile, OSError, ValueError, NotImplementedError):
+            raise BadInput("this is not a zip archive", where=name, advice="choose a job's archive") from None
+        if sum(self.sizes.values()) > LARGEST:
+            raise BadInput(f"the archive unpacks to more than {LARGEST // 2**20} MiB", where=name)
+
+    def read(self, path: str, most: int = LARGEST) -> bytes:
+        """A file of it."""
+        if path not in self.sizes:
+            raise BadInput("the archive has no such file", where=f"{self.name}, {path}", advice="export the job again")
+        if self.sizes[path] > most:
+            raise BadInput("this file is too large", where=f"{self.name}, {path}")
+        try:
+            with self.zip.open(path) as file:
+                data = file.read(most + 1)
+        except (zipfile.BadZipFile, OSError, RuntimeError, NotImplementedError, EOFError, ValueError):
+            raise BadInput(
+                "this file is damaged", where=f"{self.name}, {path}", advice="export the job again"
+            ) from None
+        if len(data) > most:
+            raise BadInput("this file is too large", where=f"{self.name}, {path}")
+        return data
+
+    def checked(self, path: str, digest: str) -> bytes:
+        """A file of it whose SHA-256 is as it was told."""
+        data = self.read(path)
+        if hashlib.sha256(data).hexdigest() != digest:
+            raise BadInput(
+                "this file was changed after the export", where=f"{self.name}, {path}", advice="export the job again"
+            )
+        return data
+
+
+def read_description(archive: _Archive) -> form.JobPart:
+    """What an archive says of its job.
+
+    Raises:
+        BadInput: it is not what a job's archive says; names the key.
+    """
+    where = f"{archive.name}, job.json"
+    try:
+        raw = json.loads(archive.read("job.json", 256 * 2**20))
+        return form.JobPart.model_validate(raw)
+    except ValidationError as error:
+        first = error.errors(include_url=False)[0]
+        path = ".".join(str(one) for one in first["loc"])
+        what = first["msg"][:1].lower() + first["msg"][1:]
+        raise BadInput(what, where=f"{where}, {path}", advice="export the job again") from None
+    except (ValueError, RecursionError):
+        raise BadInput("this is not JSON", where=where, advice="export the job again") from None
+
+
+def open_archive(file: IO[bytes], name: str) -> _Archive:
+    """An archive to read from.
+
+    Raises:
+        BadInput: it is none, or would unpack to too much.
+    """
+    return _Archive(file, name)
+
+
+def bring_in(archive: _Archive, author: User) -> tuple[Job, list[int]]:
+    """Make the job of an archive in a person's shop; it and the logs that a worker has to import. Call in a transaction.
+
+    People are told apart by name: who is not in the shop is stood in for by the person who brings the job in.
+
+    Raises:
+        BadInput: the archive is faulty; nothing is kept then.
+    """
+    part = read_description(archive)
+    _must_hold_together(part, archive)
+    people = {one.name: one for one in User.select().where(User.shop == author.shop_id)}
+
+    def person(name: str | None) -> User | None:
+        return None if name is None else people.get(name, author)
+
+    customer, _ = Customer.get_or_create(shop=author.shop_id, name=part.customer)
+    car = Car.create(customer=customer, title=part.car, details=part.details, file=part.car_file)
+    job = Job.create(shop=author.shop_id, car=car, closed=part.closed, setup=part.setup, moved_at=_plain(part.moved_at))
+    for channel in part.channels:
+        ChannelMemory.create(shop=author.shop_id, car=car, **channel.model_dump())
+    rounds = {
+        one.number: Round.create(
+            job=job,
+            number=one.number,
+            policy=one.policy,
+            brief=one.brief,
+            opened_at=_plain(one.opened_at),
+            returned_at=_plain(one.returned_at),
+        )
+        for one in part.rounds
+    }
+    stored = _calibrations(part, archive, author.shop_id)
+    revisions: dict[int, Revision] = {}
+    for one in sorted(part.revisions, key=lambda one: one.number):
+        revisions[one.number] = _revision(one, job, rounds, revisions, stored, person(one.by) or author)
+        if one.image is not None:
+            _revision_image(one.image, revisions[one.number], archive)
+    draft = part.draft
+    Draft.create(
+        job=job,
+        base=revisions[draft.base],
+        calibration=stored[draft.calibration],
+        version=draft.version,
+        pins=draft.pins,
+    )
+    if part.image is not None:
+        data = archive.checked(part.image.path, part.image.sha256)
+        layout = images.layout_from(part.image.layout)
+        memory, kind = read_image(data, part.image.name, layout.base)
+        read_calibration(memory, layout, part.image.name)
+        ControllerImage.insert(
+            job=job, name=part.image.name, format=kind, layout=part.image.layout, data=blob(images.pack(data)),
+            at=_plain(part.moved_at),
+        ).execute()  # fmt: skip
+    logs = _logs(part, archive, job, rounds, person, author)
+    for step in part.events:
+        inputs = dict(step.inputs)
+        if "log_ids" in inputs:
+            inputs["log_ids"] = [logs.get(int(one), int(one)) for one in inputs["log_ids"]]
+        Event.create(
+            job=job,
+            round=rounds.get(step.round) if step.round is not None else None,
+            kind=step.kind,
+            author=person(step.by),
+            at=_plain(step.at),
+            sentence=step.sentence,
+            inputs=json.dumps(inputs, ensure_ascii=False),
+            before=stored[step.before] if step.before else None,
+            after=stored[step.after] if step.after else None,
+            put_back=step.put_back,
+            version=step.version,
+        )
+    for answer in part.answers:
+        said = answer.model_dump(include={"concern", "rule", "sentence", "reason"})
+        Answer.create(job=job, round=rounds[answer.round], author=person(answer.by), at=_plain(answer.at), **said)
+    for message in part.messages:
+        Message.create(job=job, author=person(message.by), text=message.text, at=_plain(message.at))
+    events.record(job, "import", f"Brought in from {archive.name}", author=author)
+    return job, sorted(logs.values())
+
+
+def _plain(moment: datetime | None) -> datetime | None:
+    """Moments are kept in UTC without a zone."""
+    return None if moment is None else moment.replace(tzinfo=None)
+
+
+_TAGS = {
+    "article",
+    "h1",
+    "h2",
+    "h3",
+    "p",
+    "dl",
+    "dt",
+    "dd",
+    "div",
+    "ul",
+    "ol",
+    "li",
+    "table",
+    "thead",
+    "tbody",
+    "tr",
+    "th",
+    "td",
+    "figure",
+    "figcaption",
+    "span",
+    "b",
+    "strong",
+    "em",
+    "code",
+    "pre",
+    "blockquote",
+    "hr",
+    "br",
+    "a",
+    "svg",
+    "line",
+    "text",
+    "polyline",
+    "circle",
+}
+_ATTRIBUTES = {
+    "*": {"class"},
+    "a": {"href"},
+    "svg": {"viewBox", "role", "aria-label", "font-family", "font-size", "fill"},
+    "line": {"x1", "x2", "y1", "y2", "stroke", "stroke-width"},
+    "text": {"x", "y", "text-anchor"},
+    "polyline": {"points", "fill", "stroke", "stroke-width", "stroke-dasharray"},
+    "circle": {"cx", "cy", "r", "fill"},
+}
+
+
+def _clean(report: str) -> str:
+    """A report from elsewhere with nothing in it but what our own reports are made of."""
+    return nh3.clean(report, tags=_TAGS, attributes=_ATTRIBUTES, url_schemes={"http", "https", "mailto"})
+
+
+def _must_hold_together(part: form.JobPart, archive: _Archive) -> None:
+    """Raises BadInput if parts refer to what is not there, or texts are not what they should be."""
+    where = f"{archive.name}, job.json"
+
+    def fault(what: str) -> BadInput:
+        return BadInput(what, where=where, advice="export the job again")
+
+    rounds = [one.number for one in part.rounds]
+    numbers = [one.number for one in part.revisions]
+    if sorted(rounds) != list(range(1, len(rounds) + 1)):
+        raise fault("rounds are missing or there twice")
+    if len(set(numbers)) != len(numbers) or 0 not in numbers or part.draft.base not in numbers:
+        raise fault("revisions are missing or there twice")
+    told = [*(one.round for one in part.logs), *(one.round for one in part.answers)]
+    told += [one.round for one in part.revisions if one.round is not None]
+    told += [one.round for one in part.events if one.round is not None]
+    if any(one not in rounds for one in told):
+        raise fault("something belongs to a round that is not there")
+    if any(
+        one.parent is not None and (one.parent not in numbers or one.parent >= one.number) for one in part.revisions
+    ):
+        raise fault("a revision was made from one that is not there")
+    try:
+        CarFile.loads(part.car_file)
+        for one in part.rounds:
+            Policy.read(json.loads(one.policy))
+            if one.brief:
+                briefs.Brief.loads(one.brief)
+        if part.setup:
+            from_data(json.loads(part.setup))
+        pins = json.loads(part.draft.pins)
+        if not all(isinstance(cells, list) and all(len(one) == 2 for one in cells) for cells in pins.values()):
+            raise TypeError
+    except BadInput as error:
+        raise fault(error.what) from None
+    except (ValueError, TypeError, KeyError, AttributeError):
+        raise fault("car file, policies, pins or setup cannot be read") from None
+
+
+def _calibrations(part: form.JobPart, archive: _Archive, shop_id: int) -> dict[str, StoredCalibration]:
+    wanted = {one.calibration for one in part.revisions} | {part.draft.calibration}
+    wanted |= {one for step in part.events for one in (step.before, step.after) if one}
+    found: dict[str, StoredCalibration] = {}
+    for digest in sorted(wanted):
+        path = f"calibrations/{digest}.json"
+        content = calibration_json.loads(archive.read(path, 64 * 2**20), path)
+        stored = calibrations.keep(shop_id, content)
+        if stored.content_hash != digest:
+            raise BadInput(
+                "this file was changed after the export", where=f"{archive.name}, {path}", advice="export the job again"
+            )
+        found[digest] = stored
+    return found
+
+
+def _revision(
+    one: form.RevisionPart,
+    job: Job,
+    rounds: dict[int, Round],
+    made: dict[int, Revision],
+    stored: dict[str, StoredCalibration],
+    author: User,
+) -> Revision:
+    return Revision.create(
+        job=job,
+        number=one.number,
+        parent=made.get(one.parent) if one.parent is not None else None,
+        round=rounds.get(one.round) if one.round is not None else None,
+        calibration=stored[one.calibration],
+        author=author,
+        notes=one.notes,
+        frozen_at=_plain(one.frozen_at),
+        final=one.final,
+        report=_clean(one.report),
+        brief=one.brief,
+        downloaded_at=_plain(one.downloaded_at),
+        flashed_at=_plain(one.flashed_at),
+        withdrawn_at=_plain(one.withdrawn_at),
+        withdrawn_why=one.withdrawn_why,
+    )
+
+
+def _revision_image(part: form.ImagePart, revision: Revision, archive: _Archive) -> None:
+    data = archive.checked(part.path, part.sha256)
+    layout = images.layout_from(part.layout)
+    memory, kind = read_image(data, part.name, layout.base)
+    read_calibration(memory, layout, part.name)
+    RevisionImage.insert(
+        revision=revision, format=kind, content_hash=part.sha256, layout=part.layout, data=blob(images.pack(data))
+    ).execute()
+
+
+def _logs(
+    part: form.JobPart, archive: _Archive, job: Job, rounds: dict[int, Round], person: Any, author: User
+) -> dict[int, int]:
+    """Ids of the logs by the ids they had where the archive was made."""
+    found: dict[int, int] = {}
+    for one in part.logs:
+        data = archive.checked(one.path, one.sha256)
+        log, _ = uploads.receive(job, rounds[one.round], one.name, io.BytesIO(data), by_customer=one.by_customer)
+        LogFile.update(
+            accepted=one.accepted, decided=one.decided, baseline=one.baseline, uploaded_at=_plain(one.uploaded_at)
+        ).where(LogFile.id == log.id).execute()
+        for note in one.notes:
+            LogNote.create(
+                log=log, author=person(note.by) or author, start_s=note.start_s, end_s=note.end_s, text=note.text,
+                shown=note.shown, at=_plain(note.at),
+            )  # fmt: skip
+        found[one.was] = log.id
+    return found
