@@ -8,7 +8,6 @@ import subprocess
 import sys
 import tempfile
 import time
-import urllib.error
 import urllib.request
 from pathlib import Path
 
@@ -26,9 +25,9 @@ def wait_until_well(address: str) -> None:
     deadline = time.monotonic() + 240
     while time.monotonic() < deadline:
         try:
-            urllib.request.urlopen(f"{address}/healthz", timeout=2)
+            urllib.request.urlopen(f"{address}/healthz", timeout=10)
             return
-        except (urllib.error.URLError, ConnectionError):
+        except OSError:
             time.sleep(0.3)
     raise TimeoutError(address)
 

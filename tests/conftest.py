@@ -12,6 +12,7 @@ import numpy as np
 import pytest
 from hypothesis import settings
 
+from tests.ports import own
 from uchiwa.core.log import Channel, Log, Raster
 from uchiwa.core.quantities import QUANTITIES
 from uchiwa.core.table import Axis, Calibration, Constant, Table, frozen
@@ -95,8 +96,7 @@ def database_home() -> Iterator[Path]:
     home = Path(tempfile.mkdtemp(prefix="uchiwa-test-"))
     before = {key: os.environ.get(key) for key in ("UCHIWA_HOME", "UCHIWA_DB_PORT")}
     os.environ["UCHIWA_HOME"] = str(home)
-    worker = os.environ.get("PYTEST_XDIST_WORKER", "gw0").removeprefix("gw")
-    os.environ["UCHIWA_DB_PORT"] = str(8561 + 100 * int(worker))
+    os.environ["UCHIWA_DB_PORT"] = str(own(8561))
     try:
         connect_to(server.start())
         migrate()

@@ -7,7 +7,6 @@ import signal
 import subprocess
 import sys
 import time
-import urllib.error
 import urllib.request
 from collections.abc import Iterator
 
@@ -15,6 +14,7 @@ import pytest
 from playwright.sync_api import Browser, Page, expect
 
 from bench.browser import chromium
+from tests.ports import own
 from tests.store.conftest import Scene, scene  # noqa: F401
 from uchiwa.store.place import free_port
 
@@ -26,8 +26,7 @@ EMAIL, PASSWORD = "tuner@example.org", "a long enough password"
 @pytest.fixture(scope="package")
 def served(database_home) -> Iterator[str]:
     """The address of the running application, worker included."""
-    worker = os.environ.get("PYTEST_XDIST_WORKER", "gw0").removeprefix("gw")
-    port = free_port(8571 + 100 * int(worker))
+    port = free_port(own(8571))
     address = f"http://127.0.0.1:{port}"
     environment = os.environ | {"UCHIWA_PORT": str(port)}
     process = subprocess.Popen([sys.executable, "-m", "uchiwa", "serve"], env=environment)
@@ -35,9 +34,9 @@ def served(database_home) -> Iterator[str]:
         deadline = time.monotonic() + 60
         while True:
             try:
-                urllib.request.urlopen(f"{address}/healthz", timeout=2)
+                urllib.request.urlopen(f"{address}/healthz", timeout=10)
                 break
-            except (urllib.error.URLError, ConnectionError):
+            except OSError:
                 assert process.poll() is None, "uchiwa serve ended"
                 assert time.monotonic() < deadline, "uchiwa serve did not become well"
                 time.sleep(0.2)

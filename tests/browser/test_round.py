@@ -74,7 +74,7 @@ def test_three_rounds_bring_the_table_to_the_truth(page: Page, scene, tmp_path):
         page.get_by_label("Notes to the customer").fill("Flash, reset the trims, drive again.")
         page.get_by_role("button", name=f"Freeze revision {number}").click()
         with page.expect_download() as started:
-            page.get_by_role("link", name="Download the calibration").click()
+            page.get_by_role("link", name="calibration JSON").click()
         returned = calibration_json.loads(started.value.path().read_bytes())
 
         (tmp_path / "log.csv").write_text(text)

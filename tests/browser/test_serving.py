@@ -14,6 +14,7 @@ from pathlib import Path
 
 import pytest
 
+from tests.ports import own
 from uchiwa.store.place import free_port
 
 pytestmark = pytest.mark.browser
@@ -26,7 +27,7 @@ def health(address: str) -> dict[str, str]:
             return json.load(answer)
     except urllib.error.HTTPError as error:
         return json.load(error)
-    except (urllib.error.URLError, ConnectionError):
+    except OSError:
         return {}
 
 
@@ -55,8 +56,8 @@ def ours(home: Path) -> list[str]:
 @pytest.mark.parametrize("how", [signal.SIGINT, signal.SIGTERM])
 def test_stopping_leaves_nothing_running_and_a_second_start_is_quick(tmp_path, how):
     home = tmp_path / "home"
-    port = free_port(8591)
-    environment = os.environ | {"UCHIWA_HOME": str(home), "UCHIWA_PORT": str(port), "UCHIWA_DB_PORT": "8611"}
+    port = free_port(own(8591))
+    environment = os.environ | {"UCHIWA_HOME": str(home), "UCHIWA_PORT": str(port), "UCHIWA_DB_PORT": str(own(8611))}
     for _ in range(2):
         process = subprocess.Popen([sys.executable, "-m", "uchiwa", "serve"], env=environment, cwd=tmp_path)
         try:
@@ -72,8 +73,8 @@ def test_stopping_leaves_nothing_running_and_a_second_start_is_quick(tmp_path, h
 
 def test_the_worker_ends_when_its_parent_is_killed(tmp_path):
     home = tmp_path / "home"
-    port = free_port(8591)
-    environment = os.environ | {"UCHIWA_HOME": str(home), "UCHIWA_PORT": str(port), "UCHIWA_DB_PORT": "8615"}
+    port = free_port(own(8591))
+    environment = os.environ | {"UCHIWA_HOME": str(home), "UCHIWA_PORT": str(port), "UCHIWA_DB_PORT": str(own(8615))}
     process = subprocess.Popen([sys.executable, "-m", "uchiwa", "serve"], env=environment, cwd=tmp_path)
     try:
         wait_for({"database": "ok", "worker": "ok"}, f"http://127.0.0.1:{port}")
@@ -121,8 +122,8 @@ def under_fire(environment: dict[str, str], *words: str) -> str:
 @pytest.mark.parametrize("victim", ["worker", "database"])
 def test_a_kill_in_the_middle_of_an_import_loses_nothing(tmp_path, victim):
     home = tmp_path / "home"
-    port = free_port(8591)
-    environment = os.environ | {"UCHIWA_HOME": str(home), "UCHIWA_PORT": str(port), "UCHIWA_DB_PORT": "8617"}
+    port = free_port(own(8591))
+    environment = os.environ | {"UCHIWA_HOME": str(home), "UCHIWA_PORT": str(port), "UCHIWA_DB_PORT": str(own(8617))}
     environment.pop("UCHIWA_DB_FAST", None)
     process = subprocess.Popen([sys.executable, "-m", "uchiwa", "serve"], env=environment, cwd=tmp_path)
     try:
@@ -140,8 +141,8 @@ def test_a_kill_in_the_middle_of_an_import_loses_nothing(tmp_path, victim):
 
 def test_a_killed_web_process_leaves_an_import_that_the_next_start_finishes(tmp_path):
     home = tmp_path / "home"
-    port = free_port(8591)
-    environment = os.environ | {"UCHIWA_HOME": str(home), "UCHIWA_PORT": str(port), "UCHIWA_DB_PORT": "8619"}
+    port = free_port(own(8591))
+    environment = os.environ | {"UCHIWA_HOME": str(home), "UCHIWA_PORT": str(port), "UCHIWA_DB_PORT": str(own(8619))}
     for number in range(2):
         process = subprocess.Popen([sys.executable, "-m", "uchiwa", "serve"], env=environment, cwd=tmp_path)
         try:

@@ -187,7 +187,7 @@ def tables(
         showings=list(Showing),
         groups=listed(sight.work.content, sight.work.base),
         alike=work.alike(sight.work.content, sight.work.table),
-        verbs=VERBS,
+        hints={key: one.words for key, one in VERBS.items()} | {"was": "back to the revision's value"},
         joinings=list(Joining),
         lines=table_lines(shown, sight.was, values["j"]),
         relief=_relief(sight, turn),
