@@ -11,7 +11,7 @@ import numpy as np
 import polars as pl
 from scipy.stats import binned_statistic_2d
 
-from bench import collecting
+from bench import collecting, editing
 from uchiwa.core import surface
 from uchiwa.core.bins import bin_samples, figures
 from uchiwa.core.proposals.evidence import gather
@@ -166,7 +166,7 @@ def storage_rows() -> list[tuple[str, float, str]]:
 def main() -> None:
     """Print one table."""
     print(f"{'what':<50} {'median ms':>10}  against")
-    for rows in (bins_row, surface_row, reading_row, fuel_rows, storage_rows, collecting.rows):
+    for rows in (bins_row, surface_row, reading_row, fuel_rows, storage_rows, editing.rows, collecting.rows):
         for words, milliseconds, ratio in rows():
             print(f"{words:<50} {milliseconds:>10.1f}  {ratio}")
 

@@ -2,12 +2,7 @@
 
 from __future__ import annotations
 
-import os
-import signal
 import statistics
-import subprocess
-import sys
-import tempfile
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -15,22 +10,20 @@ from contextlib import contextmanager
 import numpy as np
 from playwright.sync_api import Page
 
-from bench.browser import chromium
+from bench.place import own_database, signed_in
 from uchiwa.core.formulas.evaluation import evaluate
 from uchiwa.core.log import Channel, Log, Raster
 from uchiwa.core.quantities import QUANTITIES
 from uchiwa.core.reading.window import MOST_POINTS, drawn
 from uchiwa.standin.cars import pike_base
-from uchiwa.store import accounts, jobs, levels, samples, server, stored_log, uploads
+from uchiwa.store import jobs, levels, samples, stored_log, uploads
 from uchiwa.store.clock import now
-from uchiwa.store.database import connect_to, database, migrate, unit_of_work
+from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import LogFile
-from uchiwa.store.place import free_port
 from uchiwa.store.stored_log import StoredLog
 
 ROWS, RATE, CHANNELS = 360_000, 50, 40
 SIX = ("engine_speed", "throttle_position", "manifold_pressure", "lambda_measured", "lambda_target", "short_term_trim")
-EMAIL, PASSWORD = "bench@uchiwa.example", "a long enough password"
 TWELVE = (
     "engine_speed,throttle_position,injector_duty;manifold_pressure,barometric_pressure,spark_advance;"
     "lambda_measured,lambda_target,coolant_temperature;short_term_trim,long_term_trim,knock_retard"
@@ -58,26 +51,15 @@ def long_log() -> Log:
 @contextmanager
 def stored() -> Iterator[tuple[LogFile, str]]:
     """The log in a database of its own, and the address of its reading page."""
-    before = dict(os.environ)
-    with tempfile.TemporaryDirectory(prefix="uchiwa-bench-") as home:
-        os.environ |= {"UCHIWA_HOME": home, "UCHIWA_DB_PORT": str(free_port(8595))}
-        try:
-            connect_to(server.start())
-            migrate()
-            with unit_of_work():
-                user = accounts.create_user(accounts.create_shop("Bench"), EMAIL, "Bench", PASSWORD)
-                job = jobs.create(user, "Customer", "Corvid Pike", "", pike_base())
-                log = LogFile.create(
-                    job=job, round=jobs.rounds(job)[0], name="two hours.csv", size=1, content_hash="0",
-                    state=uploads.READY, duration_s=ROWS / RATE, uploaded_at=now(),
-                )  # fmt: skip
-            samples.write(log, long_log())
-            yield log, f"/jobs/{job.id}/rounds/1/read?log={log.id}"
-        finally:
-            database.close_all()
-            server.stop()
-            os.environ.clear()
-            os.environ.update(before)
+    with own_database() as user:
+        with unit_of_work():
+            job = jobs.create(user, "Customer", "Corvid Pike", "", pike_base())
+            log = LogFile.create(
+                job=job, round=jobs.rounds(job)[0], name="two hours.csv", size=1, content_hash="0",
+                state=uploads.READY, duration_s=ROWS / RATE, uploaded_at=now(),
+            )  # fmt: skip
+        samples.write(log, long_log())
+        yield log, f"/jobs/{job.id}/rounds/1/read?log={log.id}"
 
 
 def _median(work: object, repeats: int = 9) -> float:
@@ -133,25 +115,8 @@ def rows() -> list[tuple[str, float, str]]:
 
 def browser_rows(address: str) -> list[tuple[str, float, str]]:
     """Open to first draw, and the scripting of pan and zoom frames with 12 traces in 4 strips; medians."""
-    port = free_port(8596)
-    environment = os.environ | {"UCHIWA_PORT": str(port)}
-    process = subprocess.Popen([sys.executable, "-m", "uchiwa", "serve"], env=environment, stdout=subprocess.DEVNULL)
-    try:
-        from bench.screenshots import wait_until_well
-
-        wait_until_well(f"http://127.0.0.1:{port}")
-        with chromium() as browser:
-            context = browser.new_context(viewport={"width": 1280, "height": 800}, base_url=f"http://127.0.0.1:{port}")
-            page = context.new_page()
-            page.goto("/sign-in")
-            page.get_by_label("E-mail address").fill(EMAIL)
-            page.get_by_label("Password").fill(PASSWORD)
-            page.get_by_role("button", name="Sign in").click()
-            page.wait_for_url("**/")
-            return _frames(page, address)
-    finally:
-        process.send_signal(signal.SIGINT)
-        process.wait(30)
+    with signed_in() as page:
+        return _frames(page, address)
 
 
 def _frames(page: Page, address: str) -> list[tuple[str, float, str]]:

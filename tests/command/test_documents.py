@@ -12,13 +12,16 @@ import pytest
 from click.testing import CliRunner
 
 from uchiwa.cli import uchiwa
+from uchiwa.core.editing.line import VERBS
 from uchiwa.core.formulas.computed import SHIPPED
 from uchiwa.core.formulas.evaluation import evaluate
 from uchiwa.core.formulas.language import FUNCTIONS
+from uchiwa.core.image import layout_json
 from uchiwa.core.interchange import calibration_json
 from uchiwa.core.proposals.policy import Policy
 from uchiwa.core.quantities import QUANTITIES
 from uchiwa.core.readers import read_log
+from uchiwa.core.reviewing.rules import RULES
 from uchiwa.standin.cars import car_named
 
 ROOT = Path(__file__).parents[2]
@@ -27,13 +30,29 @@ DOCUMENTS = [ROOT / "README.md", ROOT / "CONTRIBUTING.md", *sorted((ROOT / "docs
 
 def blocks(path: Path, language: str) -> list[str]:
     """Fenced blocks of a language."""
-    return re.findall(rf"^```{language}\n(.*?)^```$", path.read_text(), re.S | re.M)
+    fenced = re.findall(r"^```(\w*)\n(.*?)^```$", path.read_text(), re.S | re.M)
+    return [text for name, text in fenced if name == language]
 
 
 def test_the_example_calibration_is_valid():
     calibration, policy = blocks(ROOT / "docs" / "formats.md", "json")
     assert calibration_json.loads(calibration).table("ve_main").grid[2, 1] == 80
     assert Policy.read(json.loads(policy)) == Policy()
+
+
+def test_the_example_layout_describes_an_image():
+    layout = layout_json.loads(blocks(ROOT / "docs" / "formats.md", "layout")[0])
+    assert [(one.id, one.place.length) for one in layout.tables] == [("ve_main", 18)]
+
+
+def test_every_word_of_the_cell_line_is_documented():
+    text = (ROOT / "docs" / "calibrations.md").read_text()
+    assert [one.written for one in VERBS.values() if f"`{one.written}`" not in text] == []
+
+
+def test_every_rule_of_the_review_is_documented():
+    text = (ROOT / "docs" / "calibrations.md").read_text().split("## Review")[1].split("## Return")[0]
+    assert text.count("\n| ") - 1 == len(RULES)
 
 
 def test_the_example_log_is_read():
@@ -49,7 +68,7 @@ def test_the_commands_of_the_readme_run(tmp_path, monkeypatch):
         line for block in blocks(ROOT / "README.md", "") for line in block.splitlines() if line.startswith("uchiwa ")
     ]
     shown = blocks(ROOT / "docs" / "formats.md", "")[-1].replace("\\\n", " ")
-    assert len(lines) == 5
+    assert len(lines) == 8
     for line in [*lines, shown]:
         done = CliRunner().invoke(uchiwa, shlex.split(line)[1:], catch_exceptions=False)
         assert done.exit_code == 0, line

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import subprocess
 import zlib
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -12,6 +13,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from uchiwa.core.errors import BadInput
+from uchiwa.core.image import layout_json
 from uchiwa.core.image.checksum import Checksum
 from uchiwa.core.image.content import read_calibration, verify, write_calibration
 from uchiwa.core.image.files import FORMATS, read_image, write_image
@@ -293,3 +295,8 @@ def test_axes_that_tables_share_stay_the_same_in_both():
     assert again.table("spark_main").x.breakpoints[3] == 1700
     with pytest.raises(BadInput, match="room for 15"):
         write_calibration(memory, layout, base.with_table(rebroken(table, x[:-1], table.y.breakpoints)))
+
+
+def test_the_shipped_schema_is_the_one_of_the_code():
+    shipped = Path(layout_json.__file__).with_name("layout.schema.json")
+    assert json.loads(shipped.read_text()) == layout_json.schema()

@@ -10,69 +10,75 @@ document.addEventListener("alpine:init", () => {
     first() { this.$refs.list.querySelector("li[data-words]:not([hidden]) a")?.click(); },
   }));
 
-  Alpine.data("tables", () => ({
-    address: "", table: "", show: "", version: 0, frozen: false, i: 0, j: 0, anchor: null, chosen: [], said: "type to edit · Enter applies · Ctrl C and V with any spreadsheet · Ctrl Z and Y · P pins · Delete gives back the revision's value", bad: false, touched: "",
-    asked: 0, drawn: 0, turn: 0, dragging: false, busy: false, waiting: [], marked: [], active: null, by: null,
+  Alpine.data("tables", () => {
+    // Kept outside Alpine's reach: a grid can have thousands of cells.
+    const my = { by: new Map(), marked: [], active: null, chosen: [], anchor: null, last: Promise.resolve() };
+    const EDGES = [["t", 0, 1], ["r", 1, 0], ["b", 0, -1], ["l", -1, 0]];
+
+    return {
+    address: "", table: "", show: "", version: 0, frozen: false, i: 0, j: 0, said: "type to edit · Enter applies · Ctrl C and V with any spreadsheet · Ctrl Z and Y · P pins · Delete gives back the revision's value", bad: false, touched: "",
+    asked: 0, drawn: 0, turn: 0, dragging: false, turned: false,
 
     init() {
       const root = this.$root.dataset;
       if (root.frozen === "yes") this.said = "";
       Object.assign(this, { address: root.address, table: root.table, show: root.show, version: Number(root.version), frozen: root.frozen === "yes" });
-      this.by = new Map();
-      for (const cell of this.$refs.grid.querySelectorAll("td")) this.by.set(`${cell.dataset.i}.${cell.dataset.j}`, cell);
+      for (const cell of this.$refs.grid.querySelectorAll("td")) my.by.set(`${cell.dataset.i}.${cell.dataset.j}`, cell);
       this.columns = this.$refs.grid.tHead.rows[0].cells.length - 1;
       this.rows = this.$refs.grid.tBodies[0].rows.length;
       this.touched = this.$root.querySelector(".policy strong")?.textContent || "";
       this.choose(Number(root.i), Number(root.j), false, true);
-      const more = root.cells.split(" ").filter((one) => this.by.has(one));
-      if (more.length > 1) { this.chosen = more; this.mark(); }
+      const more = root.cells.split(" ").filter((one) => my.by.has(one));
+      if (more.length > 1) { my.chosen = more; this.mark(); }
       if (location.hash !== "#line") this.cellAt(this.i, this.j)?.focus({ preventScroll: true });
       window.addEventListener("pointerup", () => { this.dragging = false; });
     },
     get touchedWords() { return this.touched; },
     get saidClass() { return this.bad ? "is-bad" : ""; },
-    cellAt(i, j) { return this.by.get(`${i}.${j}`); },
+    cellAt(i, j) { return my.by.get(`${i}.${j}`); },
     tell(text, bad) { this.said = text; this.bad = Boolean(bad); },
 
     choose(i, j, extend, quiet) {
       if (!this.cellAt(i, j)) return;
-      if (!extend || !this.anchor) this.anchor = [i, j];
+      if (!extend || !my.anchor) my.anchor = [i, j];
       this.i = i;
       this.j = j;
-      const [a, b] = this.anchor;
-      this.chosen = [];
-      for (let y = Math.min(b, j); y <= Math.max(b, j); y++) for (let x = Math.min(a, i); x <= Math.max(a, i); x++) this.chosen.push(`${x}.${y}`);
+      const [a, b] = my.anchor;
+      my.chosen = [];
+      for (let y = Math.min(b, j); y <= Math.max(b, j); y++) for (let x = Math.min(a, i); x <= Math.max(a, i); x++) my.chosen.push(`${x}.${y}`);
       this.mark();
       if (!quiet) { this.cellAt(i, j).focus({ preventScroll: false }); this.explain(); }
     },
     chooseCells(cells) {
       if (!cells.length) return;
       const xs = cells.map((one) => one[0]), ys = cells.map((one) => one[1]);
-      this.anchor = [Math.min(...xs), Math.max(...ys)];
+      my.anchor = [Math.min(...xs), Math.max(...ys)];
       this.choose(Math.max(...xs), Math.min(...ys), true, true);
     },
     mark() {
-      const chosen = new Set(this.chosen);
-      for (const cell of this.marked) cell.classList.remove("is-chosen", "edge-t", "edge-r", "edge-b", "edge-l");
-      for (const cell of this.marked) cell.removeAttribute("aria-selected");
-      this.marked = this.chosen.map((one) => this.by.get(one));
-      for (const cell of this.marked) {
+      const chosen = new Set(my.chosen);
+      for (const cell of my.marked) {
+        cell.classList.remove("is-chosen", "edge-t", "edge-r", "edge-b", "edge-l");
+        cell.removeAttribute("aria-selected");
+        cell.marks = "";
+      }
+      my.marked = my.chosen.map((one) => my.by.get(one));
+      for (const cell of my.marked) {
         const x = Number(cell.dataset.i), y = Number(cell.dataset.j);
-        if (chosen.size > 1) cell.classList.add("is-chosen");
-        if (!chosen.has(`${x}.${y + 1}`)) cell.classList.add("edge-t");
-        if (!chosen.has(`${x + 1}.${y}`)) cell.classList.add("edge-r");
-        if (!chosen.has(`${x}.${y - 1}`)) cell.classList.add("edge-b");
-        if (!chosen.has(`${x - 1}.${y}`)) cell.classList.add("edge-l");
+        const marks = chosen.size > 1 ? ["is-chosen"] : [];
+        for (const [edge, a, b] of EDGES) if (!chosen.has(`${x + a}.${y + b}`)) marks.push(`edge-${edge}`);
+        cell.classList.add(...marks);
+        cell.marks = ` ${marks.join(" ")}`;
         cell.setAttribute("aria-selected", "true");
       }
-      if (this.active) { this.active.classList.remove("is-active"); this.active.tabIndex = -1; }
-      this.active = this.cellAt(this.i, this.j);
-      this.active.classList.add("is-active");
-      this.active.tabIndex = 0;
+      if (my.active) { my.active.classList.remove("is-active"); my.active.tabIndex = -1; }
+      my.active = this.cellAt(this.i, this.j);
+      my.active.classList.add("is-active");
+      my.active.tabIndex = 0;
       if (this.$refs.cells) {
-        this.$refs.cells.value = this.chosen.join(" ");
-        this.$refs.count.textContent = this.chosen.length === 1 ? "1 cell" : `${this.chosen.length} cells`;
-        const column = this.$refs.grid.tHead.rows[0].cells[this.i + 1].textContent, row = this.active.parentElement.cells[0].textContent;
+        this.$refs.cells.value = my.chosen.join(" ");
+        this.$refs.count.textContent = my.chosen.length === 1 ? "1 cell" : `${my.chosen.length} cells`;
+        const column = this.$refs.grid.tHead.rows[0].cells[this.i + 1].textContent, row = my.active.parentElement.cells[0].textContent;
         this.$refs.where.textContent = this.rows > 1 ? `${column} × ${row}` : column;
       }
     },
@@ -83,7 +89,7 @@ document.addEventListener("alpine:init", () => {
       if (asked !== this.asked) return;
       try {
         const [margin, pictures] = await Promise.all([
-          fetchPiece(`${this.address}/cell?${this.query({ chosen: this.chosen.length })}`),
+          fetchPiece(`${this.address}/cell?${this.query({ chosen: my.chosen.length })}`),
           fetchPiece(`${this.address}/pictures?${this.query({ turn: this.turn })}`),
         ]);
         if (asked !== this.asked) return;
@@ -101,7 +107,7 @@ document.addEventListener("alpine:init", () => {
     },
     drag(event) {
       const cell = event.target.closest("td");
-      if (cell && this.dragging && cell !== this.active) this.choose(Number(cell.dataset.i), Number(cell.dataset.j), true);
+      if (cell && this.dragging && cell !== my.active) this.choose(Number(cell.dataset.i), Number(cell.dataset.j), true);
     },
     key(event) {
       const command = event.ctrlKey || event.metaKey, name = event.key.toLowerCase();
@@ -121,7 +127,7 @@ document.addEventListener("alpine:init", () => {
         this.choose(event.key === "Home" ? 0 : this.columns - 1, command ? (event.key === "Home" ? this.rows - 1 : 0) : this.j, event.shiftKey);
       } else if (command && name === "a") {
         event.preventDefault();
-        this.anchor = [0, 0];
+        my.anchor = [0, 0];
         this.choose(this.columns - 1, this.rows - 1, true);
       } else if (event.key === "Escape") {
         this.choose(this.i, this.j, false);
@@ -156,7 +162,7 @@ document.addEventListener("alpine:init", () => {
       event.stopPropagation();
       this.$refs.line.value = "";
       this.tell("");
-      this.active.focus();
+      my.active.focus();
     },
     write(event) {
       this.$refs.line.value = event.target.dataset.words;
@@ -166,14 +172,14 @@ document.addEventListener("alpine:init", () => {
       const line = this.$refs.line.value;
       if (await this.send("edit", { line })) {
         this.$refs.line.value = "";
-        this.active.focus({ preventScroll: true });
+        my.active.focus({ preventScroll: true });
       } else this.$refs.line.focus();
     },
 
     copy(event) {
       if (!document.activeElement?.closest("table.grid")) return;
       event.preventDefault();
-      const xs = this.chosen.map((one) => Number(one.split(".")[0])), ys = this.chosen.map((one) => Number(one.split(".")[1]));
+      const xs = my.chosen.map((one) => Number(one.split(".")[0])), ys = my.chosen.map((one) => Number(one.split(".")[1]));
       const lines = [];
       for (let y = Math.max(...ys); y >= Math.min(...ys); y--) {
         const line = [];
@@ -181,7 +187,7 @@ document.addEventListener("alpine:init", () => {
         lines.push(line.join("\t"));
       }
       event.clipboardData.setData("text/plain", lines.join("\n"));
-      this.tell(`${this.chosen.length} cells copied`);
+      this.tell(`${my.chosen.length} cells copied`);
     },
     async paste(event) {
       if (this.frozen || event.target.closest?.("input, textarea, select")) return;
@@ -197,10 +203,10 @@ document.addEventListener("alpine:init", () => {
     // Edits go out one after the other, each with the version the last one left.
     send(what, fields) {
       if (this.frozen) return Promise.resolve(null);
-      const cells = this.chosen.join(" "), why = this.$refs.why.value;
+      const cells = my.chosen.join(" "), why = this.$refs.why.value;
       const go = () => this.sendNow(what, { cells, why, ...fields });
-      const sent = (this.last || Promise.resolve()).then(go, go);
-      this.last = sent;
+      const sent = my.last.then(go, go);
+      my.last = sent;
       return sent;
     },
     async sendNow(what, fields) {
@@ -218,11 +224,10 @@ document.addEventListener("alpine:init", () => {
       const start = performance.now();
       this.version = answer.version;
       for (const [i, j, text, classes] of answer.cells) {
-        const cell = this.cellAt(i, j);
-        cell.textContent = text;
-        cell.className = classes;
+        const cell = my.by.get(`${i}.${j}`);
+        if (cell.firstChild) { if (cell.firstChild.data !== text) cell.firstChild.data = text; } else cell.textContent = text;
+        cell.className = `${classes}${cell.marks || ""}${cell === my.active ? " is-active" : ""}`;
       }
-      if (answer.cells.length) { this.marked = []; this.mark(); }
       for (const one of this.$root.querySelectorAll('input[name="version"]')) one.value = answer.version;
       this.touched = answer.touched === 1 ? "1 cell" : `${answer.touched} cells`;
       this.tell(answer.said);
@@ -254,5 +259,6 @@ document.addEventListener("alpine:init", () => {
         if (drawn === this.drawn) this.$refs.pictures.innerHTML = piece;
       } catch (error) { this.tell(error.message, true); }
     },
-  }));
+    };
+  });
 });
