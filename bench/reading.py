@@ -125,7 +125,7 @@ def _frames(page: Page, address: str) -> list[tuple[str, float, str]]:
         opened = []
         for _ in range(5):
             page.goto(f"{address}&show={show}")
-            page.locator("main[data-ready]").wait_for()
+            page.locator("main[data-ready='yes']").wait_for()
             opened.append(page.evaluate("performance.getEntriesByName('first strips')[0].startTime"))
         first.append(statistics.median(opened))
     box = page.locator(".strips-hit").bounding_box()

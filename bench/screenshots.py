@@ -110,7 +110,7 @@ def take_calibrations(page: Page, job: str) -> None:
 def take_reading(page: Page, job: str) -> None:
     """Strips of one log, two pulls by night, and a computed channel."""
     page.goto(f"{job}/rounds/3/read")
-    page.locator("main[data-ready]").wait_for()
+    page.locator("main[data-ready='yes']").wait_for()
     page.locator(".strips-hit").hover(position={"x": 260, "y": 60})
     for _ in range(3):
         page.mouse.wheel(0, -240)
@@ -122,7 +122,7 @@ def take_reading(page: Page, job: str) -> None:
     page.get_by_label("aligned by").select_option("pull")
     page.wait_for_timeout(1200)
     page.get_by_role("button", name="night").click()
-    page.locator("main[data-ready]").wait_for()
+    page.locator("main[data-ready='yes']").wait_for()
     page.locator(".strips-hit").hover(position={"x": 330, "y": 60})
     picture(page, "read-compare")
     page.get_by_role("button", name="day", exact=True).click()

@@ -138,6 +138,7 @@ def _described(job: Job, archive: zipfile.ZipFile) -> dict[str, Any]:
                 "before": hashes.get(one.before_id),
                 "after": hashes.get(one.after_id),
                 "put_back": one.put_back,
+                "abandoned": one.abandoned,
                 "version": one.version,
             }
             for one in steps
@@ -361,6 +362,7 @@ def bring_in(archive: _Archive, author: User) -> tuple[Job, list[int]]:
             before=stored[step.before] if step.before else None,
             after=stored[step.after] if step.after else None,
             put_back=step.put_back,
+            abandoned=step.abandoned,
             version=step.version,
         )
     for answer in part.answers:

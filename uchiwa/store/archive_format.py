@@ -104,6 +104,7 @@ class EventPart(_Part):
     before: Digest | None
     after: Digest | None
     put_back: bool
+    abandoned: bool
     version: int | None
 
 

@@ -109,6 +109,7 @@ def change(
     draft = current(job)
     stored = calibrations.keep(author.shop_id, calibration)
     advanced = _advance(draft, version, calibration=stored)
+    Event.update(abandoned=True).where(Event.job == job, Event.put_back, ~Event.abandoned).execute()
     jobs.moved(job)
     return events.record(
         job,
@@ -188,9 +189,8 @@ def undoable(found: list[Event]) -> Event | None:
 
 
 def redoable(found: list[Event]) -> Event | None:
-    """Of a draft's steps the one that would be done again: the first undone one after all that stand."""
-    last = max((one.id for one in found if not one.put_back), default=0)
-    return next((one for one in found if one.put_back and one.id > last), None)
+    """Of a draft's steps the one that would be done again: the first undone one that no other has taken the place of."""
+    return next((one for one in found if one.put_back and not one.abandoned), None)
 
 
 def undo(job: Job, round_: Round, author: User, version: int) -> Event:

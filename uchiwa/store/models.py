@@ -372,7 +372,8 @@ class Answer(Base):
 class Event(Base):
     """Something done to a job, with its inputs: what makes every number answerable.
 
-    `version` is the draft's afterwards, where the event changed it.
+    `version` is the draft's afterwards, where the event changed it. A step that is `put_back` can be done again until
+    another step is made in its place, by which it is `abandoned`.
     """
 
     job = ForeignKeyField(Job, on_delete="CASCADE")
@@ -385,6 +386,7 @@ class Event(Base):
     before = ForeignKeyField(StoredCalibration, null=True, backref="+")
     after = ForeignKeyField(StoredCalibration, null=True, backref="+")
     put_back = BooleanField(default=False)
+    abandoned = BooleanField(default=False)
     version = IntegerField(null=True)
 
     class Meta:

@@ -1,0 +1,110 @@
+"""`uchiwa calibration` and the stand-in's images at the prompt."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import pytest
+from click.testing import CliRunner
+
+from uchiwa.cli import uchiwa
+from uchiwa.core.errors import BadInput
+from uchiwa.core.interchange import calibration_json, table_csv
+from uchiwa.core.readers import read_log
+from uchiwa.standin.cars import pike_base
+
+
+def run(*words: str) -> str:
+    done = CliRunner().invoke(uchiwa, words, catch_exceptions=False)
+    assert done.exit_code == 0, done.output
+    return done.output
+
+
+def refused(*words: str) -> str:
+    with pytest.raises(BadInput) as error:
+        CliRunner().invoke(uchiwa, words, catch_exceptions=False)
+    return str(error.value)
+
+
+@pytest.fixture
+def car(tmp_path, monkeypatch) -> Path:
+    monkeypatch.chdir(tmp_path)
+    run("standin", "image", "--out", "car.hex", "--layout", "layout.json")
+    run("standin", "base", "--out", "base.json")
+    return tmp_path
+
+
+def test_an_image_is_read_changed_written_and_driven(car):
+    run("calibration", "convert", "car.hex", "read.json", "--layout", "layout.json")
+    assert Path("read.json").read_text() == Path("base.json").read_text()
+    base = pike_base()
+    spark = base.table("spark_main")
+    changed = base.with_table(spark.with_grid(spark.grid - 4))
+    Path("next.json").write_text(calibration_json.dumps(changed))
+    for ending in ("bin", "hex", "s19"):
+        said = run(
+            "calibration", "convert", "next.json", f"next.{ending}", "--layout", "layout.json", "--image", "car.hex"
+        )
+        assert "0xBFF8" in said
+        assert "in order" in run("calibration", "check", f"next.{ending}", "--layout", "layout.json")
+        assert "Spark advance: 195 cells changed" in run(
+            "calibration", "diff", "car.hex", f"next.{ending}", "--layout", "layout.json"
+        )
+    sparks = []
+    for image in ("car.hex", "next.s19"):
+        run("standin", "drive", "--image", image, "--drive", "warm_idle", "--seed", "3", "--out", "log.csv")
+        sparks.append(read_log(Path("log.csv").read_bytes(), "log.csv").quantities["spark_advance"].values[-1])
+    assert sparks[0] - sparks[1] == pytest.approx(4, abs=0.3)
+
+
+def test_a_table_goes_through_a_spreadsheet(car):
+    run("calibration", "convert", "base.json", "ve.csv", "--table", "ve_main")
+    lines = Path("ve.csv").read_text().splitlines()
+    assert lines[0].startswith(r"ve_main [%] \ engine_speed [rpm] \ manifold_pressure [kPa],600,900")
+    lines[1] = lines[1].replace(lines[1].split(",")[1], "99.5", 1)
+    Path("ve.csv").write_text("\n".join(lines))
+    run("calibration", "convert", "ve.csv", "next.json", "--table", "ve_main", "--into", "base.json")
+    after = calibration_json.loads(Path("next.json").read_text()).table("ve_main")
+    assert after.grid[0, 0] == 99.5
+    assert (after.grid != pike_base().table("ve_main").grid).sum() == 1
+
+
+@pytest.mark.parametrize(
+    ("text", "said"),
+    [
+        ("", "too few lines"),
+        ("c,1,2\n20,1,2\n", "too few lines"),
+        ("c,1,2\n20,1,2\n30,1\n", "line 3: this line has 2 cells"),
+        ("c,1,2\n20,1,x\n30,1,2\n", "line 2, cell 3: “x” is not a number"),
+        ("c,2,1\n20,1,2\n30,1,2\n", "the breakpoints do not rise"),
+        ("c,1,2\n20,1,2\n10,1,2\n", "the breakpoints do not rise"),
+    ],
+)
+def test_a_faulty_table_text_names_line_and_cell(text, said):
+    with pytest.raises(BadInput) as error:
+        table_csv.loads(text, pike_base().table("ve_main"))
+    assert said in str(error.value)
+
+
+@pytest.mark.parametrize("table", ["ve_main", "warmup", "lambda_target"])
+def test_a_table_as_text_comes_back_exactly(table):
+    one = pike_base().table(table)
+    again = table_csv.loads(table_csv.dumps(one), one)
+    assert (again.grid == one.grid).all()
+    assert (again.x.breakpoints == one.x.breakpoints).all()
+
+
+def test_what_cannot_be_converted_is_said(car):
+    assert "through its layout" in refused("calibration", "convert", "car.hex", "x.json")
+    assert "give --layout and --image" in refused("calibration", "convert", "base.json", "x.hex")
+    assert "the ending of x.elf" in refused("calibration", "convert", "base.json", "x.elf")
+    assert "say which with --table" in refused("calibration", "convert", "base.json", "x.csv")
+    assert "give --table and --into" in refused("calibration", "convert", "x.csv", "x.json")
+    run("standin", "image", "--car", "bramble-wren", "--out", "wren.hex")
+    assert "the identity" in refused(
+        "standin", "drive", "--image", "wren.hex", "--drive", "warm_idle", "--out", "x.csv"
+    )
+    Path("cut.hex").write_bytes(Path("car.hex").read_bytes()[:3000])
+    assert "cut.hex" in refused("calibration", "check", "cut.hex", "--layout", "layout.json")
+    assert json.loads(run("calibration", "schema", "--layout"))["title"] == "Uchiwa layout"

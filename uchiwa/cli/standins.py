@@ -1,0 +1,89 @@
+"""`uchiwa standin`: simulated cars, their calibrations and images."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import click
+
+from uchiwa.cli.files import (
+    read_bytes,
+    read_calibration_file,
+    write_bytes,
+    write_text,
+)
+from uchiwa.cli.root import uchiwa
+from uchiwa.core.errors import BadInput
+from uchiwa.core.image.files import FORMATS, read_image, write_image
+from uchiwa.core.interchange import calibration_json
+
+
+@uchiwa.group()
+def standin() -> None:
+    """Simulated cars."""
+
+
+@standin.command()
+@click.option("--car", "car_name", default="corvid-pike", show_default=True)
+@click.option("--calibration", "calibration_path", help="What the car's controller runs; by default its own.")
+@click.option("--image", "image_path", help="Image that the stand-in flasher verifies and the controller runs from.")
+@click.option(
+    "--drive",
+    "drive_name",
+    required=True,
+    help="cold_start, warm_idle, steady_cruise, roll_on, full_load_pull, mixed_road",
+)
+@click.option("--seed", type=click.IntRange(0), default=1, show_default=True)
+@click.option("--out", required=True, help="Where the log goes.")
+def drive(
+    car_name: str, calibration_path: str | None, image_path: str | None, drive_name: str, seed: int, out: str
+) -> None:
+    """Drive a stand-in car and write its log as the car's own logger does."""
+    from uchiwa.standin.cars import car_named
+    from uchiwa.standin.layouts import flash, layout_of
+    from uchiwa.standin.simulate import simulate
+
+    car = car_named(car_name)
+    if image_path and calibration_path:
+        raise BadInput("the car runs an image or a calibration, not both", advice="give one of the two")
+    if image_path:
+        name = Path(image_path).name
+        flashed = flash(car, read_image(read_bytes(image_path), name, layout_of(car).base)[0], name)
+    else:
+        flashed = read_calibration_file(calibration_path) if calibration_path else car.base()
+    recording = simulate(car, flashed, drive_name, seed)
+    write_bytes(out, car.logger.write(recording))
+    click.echo(f"{out}: {recording.duration:.0f} s of {drive_name} in the {car.title}")
+
+
+@standin.command()
+@click.option("--car", "car_name", default="corvid-pike", show_default=True)
+@click.option("--out", required=True, help="Where the calibration goes.")
+def base(car_name: str, out: str) -> None:
+    """Write the calibration a stand-in car comes with."""
+    from uchiwa.standin.cars import car_named
+
+    car = car_named(car_name)
+    write_text(out, calibration_json.dumps(car.base()))
+    click.echo(f"{out}: {car.base().title}")
+
+
+@standin.command()
+@click.option("--car", "car_name", default="corvid-pike", show_default=True)
+@click.option("--out", required=True, help="Where the image goes: .bin, .hex or .s19.")
+@click.option("--layout", "layout_path", help="Where its layout goes.")
+def image(car_name: str, out: str, layout_path: str | None) -> None:
+    """Write the image a stand-in car comes with, and its layout."""
+    from uchiwa.standin.cars import car_named
+    from uchiwa.standin.layouts import image_of, layout_data
+
+    car = car_named(car_name)
+    kinds = {f".{ending}": kind for kind, (ending, _) in FORMATS.items()}
+    kind = kinds.get(Path(out).suffix.lower())
+    if kind is None:
+        raise BadInput(f"the ending of {out} is not known", advice=f"use {', '.join(kinds)}")
+    write_bytes(out, write_image(image_of(car), kind))
+    if layout_path:
+        write_text(layout_path, json.dumps(layout_data(car), ensure_ascii=False, indent=1) + "\n")
+    click.echo(f"{out}: image of the {car.title}")
