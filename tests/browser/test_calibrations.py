@@ -9,6 +9,7 @@ import re
 import pytest
 from playwright.sync_api import Page, expect
 
+from tests.store.conftest import log_text
 from uchiwa.core.image.files import read_image, write_image
 from uchiwa.standin.cars import car_named
 from uchiwa.standin.layouts import flash, image_of, layout_data, layout_of
@@ -233,3 +234,20 @@ def test_cells_are_chosen_and_taken_across_in_a_comparison(page: Page, scene):
     page.get_by_role("button", name="1 chosen cell from revision 0").click()
     expect(page.get_by_text("It is in the draft and can be undone.")).to_be_visible()
     assert (table(scene, "spark_main") != PIKE.base().table("spark_main").grid).sum() == 1
+
+
+def test_the_drawer_follows_the_chosen_cells_to_the_log(page: Page, scene):
+    log, _ = scene.receive(log_text())
+    assert import_log(log.id)
+    opened(page, scene, "ve_main", cell="4.4")
+    page.get_by_role("button", name="Moments in the chosen cells").click()
+    expect(page.locator(".drawer-strips canvas")).to_have_count(3)
+    expect(page.locator(".drawer-pull")).to_contain_text(
+        re.compile(r"moments? of drive.csv in this cell|was never here")
+    )
+    page.locator("td[data-i='4'][data-j='4']").click()
+    page.locator("td[data-i='8'][data-j='7']").click(modifiers=["Shift"])
+    expect(page.locator(".drawer-pull")).to_contain_text("in these cells")
+    page.get_by_role("link", name="read this log").click()
+    page.wait_for_url("**/read?log=*")
+    expect(page.locator("main")).to_have_attribute("data-ready", "yes")

@@ -185,8 +185,50 @@ def test_breakpoints_change_in_all_tables_that_share_them_and_fuel_follows(clien
     assert "500 does not rise above 600" in bad.text
 
 
+def test_the_drawer_shows_when_the_engine_was_in_the_chosen_cells(client, scene, path):
+    assert client.get(f"{path}/tables/moments", params={"table": "ve_main", "cells": "4.4"}).status_code == 400
+    log, _ = scene.receive(log_text())
+    imports.import_log(log.id)
+    everywhere = " ".join(f"{i}.{j}" for i in range(15) for j in range(13))
+    told = client.get(f"{path}/tables/moments", params={"table": "ve_main", "cells": everywhere}).json()
+    assert sum(end - start for start, end in told["spans"]) == pytest.approx(told["duration"], rel=0.02)
+    page = client.get(f"{path}/tables/cell", params={"table": "ve_main", "i": 4, "j": 4}).text
+    seconds = float(re.search(r'data-fact="seconds">([\d.]+) s', page)[1])
+    told = client.get(f"{path}/tables/moments", params={"table": "ve_main", "cells": "4.4"}).json()
+    assert sum(end - start for start, end in told["spans"]) == pytest.approx(seconds, abs=0.3 * len(told["spans"]))
+    assert len(told["traces"]) == 3
+
+
+HOSTILE = (
+    "<script>alert(1)</script> [a](javascript:alert(1)) ![b](https://x.example/y.png) <b onclick=x>c</b>\n\n- **fine**"
+)
+
+
+def test_notes_are_markdown_and_nothing_else(client, scene, path, visitor):
+    with unit_of_work():
+        token = links.make(scene.job)
+    edit(client, path, scene, "x-2", "4.4")
+    answer_all(client, path)
+    assert client.send_form(f"{path}/return", {"version": 2, "notes": HOSTILE}).status_code == 303
+    for address in (
+        f"{path}/return",
+        f"/c/{token}",
+        f"/jobs/{scene.job.id}/revisions/1/report",
+        f"/jobs/{scene.job.id}",
+    ):
+        page = client.get(address).text
+        assert "<strong>fine</strong>" in page, address
+        for bad in ("<script>alert", 'href="javascript', "<img", "<b onclick"):
+            assert bad not in page, (address, bad)
+
+
 def test_units_are_those_of_the_person(client, scene, path):
+    log, _ = scene.receive(log_text())
+    imports.import_log(log.id)
     client.send_form("/settings/units", {"measures": "imperial", "mixture": "afr"})
+    fuel = client.get(f"{path}/fuel").text
+    assert "psi / rpm" in fuel
+    assert re.search(r"\d+ rpm × [\d.]+ psi", fuel)
     page = client.get(f"{path}/tables?table=lambda_target").text
     assert "psi / rpm" in page
     assert "14.70" in page

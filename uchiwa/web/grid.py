@@ -119,6 +119,13 @@ def fuel_grid(proposal: FuelProposal, view: View, waiting: np.ndarray) -> Grid:
     return build(table, cells)
 
 
+def with_heads(grid: Grid, seen: Table) -> Grid:
+    """A grid whose heads are those of the table in the units that are seen."""
+    heads = tuple(f"{point:.4g}" for point in seen.y.breakpoints) if seen.y is not None else (seen.unit,)
+    rows = tuple((head, cells) for head, (_, cells) in zip(reversed(heads), grid.rows, strict=True))
+    return Grid(corner(seen), tuple(f"{point:.5g}" for point in seen.x.breakpoints), rows)
+
+
 def _words(table: Table, i: int, j: int, text: str) -> str:
     place = f"{table.x.breakpoints[i]:g} {table.x.unit}"
     if table.y is not None:

@@ -91,8 +91,9 @@ def standalone(title: str, content: str) -> str:
     )
 
 
+@lru_cache(maxsize=16)
 def as_pdf(title: str, content: str) -> bytes:
-    """The report as PDF."""
+    """The report as PDF; the last ones are remembered, since drawing one takes a second."""
     nothing_from_outside = URLFetcher(allowed_protocols=("data",), allow_redirects=False)
     pages: bytes = HTML(string=standalone(title, content), url_fetcher=nothing_from_outside).write_pdf()
     return pages

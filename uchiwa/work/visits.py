@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import OrderedDict
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 from dataclasses import dataclass
 from threading import Lock
 
@@ -13,6 +13,7 @@ from uchiwa.core.coverage import dwell
 from uchiwa.core.errors import BadInput
 from uchiwa.core.gather import axis_values
 from uchiwa.core.log import FloatArray
+from uchiwa.core.reading.operating import moments_in
 from uchiwa.core.reviewing.duty import expected_duty
 from uchiwa.core.reviewing.reviewed import Duty, Visited
 from uchiwa.core.table import Calibration, Table
@@ -82,6 +83,31 @@ def _read(logs: tuple[LogFile, ...], table: Table) -> Visits:
             at = np.linspace(0, time.size - 1, min(TRAIL, time.size)).astype(int)
             trail = np.column_stack([x[at], y[at]])
     return Visits(Visited(seconds, retard, logged), trail[np.isfinite(trail).all(axis=1)])
+
+
+def moments(
+    logs: Iterable[LogFile], table: Table, cells: Collection[tuple[int, int]]
+) -> tuple[LogFile, list[tuple[float, float]]] | None:
+    """The log in which the engine was longest in some cells [i, j], and the stretches (s) in which it was.
+
+    Returns:
+        The first log without a stretch if it never was there; None without logs.
+    """
+    every = list(logs)
+    best: tuple[LogFile, list[tuple[float, float]]] | None = (every[0], []) if every else None
+    longest = 0.0
+    for log, recording in zip(every, samples.read(every, {*_quantities(table), "engine_speed"}), strict=True):
+        time, signals = on_one_base(recording)
+        try:
+            x = axis_values(table.x, signals, recording.name)
+            y = axis_values(table.y, signals, recording.name) if table.y is not None else None
+        except BadInput:
+            continue
+        spans = moments_in(table, time, x, y, cells)
+        seconds = sum(end - start for start, end in spans)
+        if seconds > longest:
+            best, longest = (log, spans), seconds
+    return best
 
 
 def _worst(

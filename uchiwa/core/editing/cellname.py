@@ -5,7 +5,7 @@ from __future__ import annotations
 from uchiwa.core.table import Table
 
 
-def cell_name(table: Table, i: int, j: int) -> str:
+def cell_name(table: Table, i: int, j: int, digits: int = 6) -> str:
     """A cell as people name it: 2400 rpm × 60 kPa."""
-    name = f"{table.x.breakpoints[i]:g} {table.x.unit}"
-    return name if table.y is None else f"{name} × {table.y.breakpoints[j]:g} {table.y.unit}"
+    name = f"{table.x.breakpoints[i]:.{digits}g} {table.x.unit}"
+    return name if table.y is None else f"{name} × {table.y.breakpoints[j]:.{digits}g} {table.y.unit}"

@@ -12,6 +12,8 @@ from fastapi import APIRouter, Depends, Form, Request
 from fastapi.responses import JSONResponse, RedirectResponse, Response
 
 from uchiwa.core.conditions import sentence_of, switchable, title_of
+from uchiwa.core.display import shown_table
+from uchiwa.core.editing.cellname import cell_name
 from uchiwa.core.errors import BadInput
 from uchiwa.core.log import BoolArray
 from uchiwa.core.progress import Station
@@ -21,9 +23,11 @@ from uchiwa.core.proposals.policy import Policy
 from uchiwa.core.proposals.why import CellAccount, explain
 from uchiwa.store import drafts
 from uchiwa.store.database import unit_of_work
+from uchiwa.store.models import User
 from uchiwa.web.cells import parse_cells
 from uchiwa.web.draw import spread_picture
-from uchiwa.web.grid import View, fuel_grid
+from uchiwa.web.grid import View, fuel_grid, with_heads
+from uchiwa.web.liking import liking_of
 from uchiwa.web.pages import render, say
 from uchiwa.web.relief import TURNS
 from uchiwa.web.session import FromOurForm, Person
@@ -48,12 +52,13 @@ class Seen:
     cell: tuple[int, int] | None = None
 
 
-def _values(page: RoundPage, fuel: work.FuelWork, seen: Seen, account: CellAccount) -> dict[str, Any]:
+def _values(user: User, page: RoundPage, fuel: work.FuelWork, seen: Seen, account: CellAccount) -> dict[str, Any]:
     """What sheet and margin need."""
     view = seen.view
     proposal = fuel.proposal
     waiting = fuel.to_take
     reached = proposal.reached
+    shown = shown_table(proposal.table, liking_of(user, page.job, fuel.base))
     misfit = np.zeros(1) if proposal.correction.misfit is None else proposal.correction.misfit
     within = np.abs(proposal.estimate.factor - 1) * 100 <= TARGET_PERCENT
     return {
@@ -61,7 +66,8 @@ def _values(page: RoundPage, fuel: work.FuelWork, seen: Seen, account: CellAccou
         "fuel": fuel,
         "view": view,
         "views": list(View),
-        "grid": fuel_grid(proposal, view, waiting),
+        "grid": with_heads(fuel_grid(proposal, view, waiting), shown),
+        "place": cell_name(shown, account.i, account.j, digits=5),
         "shape": seen.shape,
         "shapes": [one for one in Shape if one is not Shape.RELIEF or proposal.table.y is not None],
         "lines": line_picture(proposal, account.j) if seen.shape is Shape.LINES else None,
@@ -103,7 +109,7 @@ def _sheet(request: Request, user: Person, page: RoundPage, seen: Seen) -> Respo
     if seen.cell is not None and seen.cell[0] < columns and seen.cell[1] < rows:
         i, j = seen.cell
     account, picture = _account(fuel, j, i)
-    values = _values(page, fuel, seen, account)
+    values = _values(user, page, fuel, seen, account)
     tables = work.fuel_tables(fuel.base)
     return render(
         request,
@@ -166,7 +172,7 @@ def cell(
         page = round_page(user, job_id, number, Station.FUEL)
         found = work.fuel_work(page.job, page.round, seen.table)
     account, picture = _account(found, j, i)
-    values = _values(page, found, Seen(table=seen.table), account)
+    values = _values(user, page, found, Seen(table=seen.table), account)
     return render(
         request,
         "_fuel_margin.html",

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from typing import Annotated, Any
 
 import numpy as np
-from fastapi import APIRouter, Depends, Form, Request
+from fastapi import APIRouter, Depends, Form, Query, Request
 from fastapi.responses import JSONResponse, RedirectResponse, Response
 
 from uchiwa.core.across import set_constant
@@ -19,7 +19,7 @@ from uchiwa.core.errors import BadInput
 from uchiwa.core.progress import Station
 from uchiwa.core.review import signed
 from uchiwa.core.table import Table
-from uchiwa.store import drafts
+from uchiwa.store import drafts, jobs
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import Event
 from uchiwa.web.cells import parse_cells
@@ -32,7 +32,9 @@ from uchiwa.web.standing import RoundPage, must_be_open, round_page
 from uchiwa.web.table_grid import Drawn, Showing, as_grid, differences, diverging_steps, drawn, in_percent
 from uchiwa.web.table_lines import table_lines
 from uchiwa.web.table_list import listed
+from uchiwa.web.traces import spans_of, traces_for
 from uchiwa.work import tables as work
+from uchiwa.work import visits
 
 router = APIRouter()
 _HERE = "/jobs/{job_id}/rounds/{number}/tables"
@@ -243,6 +245,21 @@ def pictures(
         i=i,
         j=row,
     )
+
+
+@router.get(_HERE + "/moments")
+def moments(
+    user: Person, job_id: int, number: int, table: str, cells: Annotated[str, Query(max_length=400_000)] = ""
+) -> Response:
+    """When the engine was in the chosen cells, on traces of the log in which it was there longest."""
+    with unit_of_work():
+        page = round_page(user, job_id, number, Station.REVIEW)
+        found = work.table_work(page.job, page.round, table)
+        best = visits.moments(jobs.usable_logs(page.round), found.table, parse_cells(cells))
+        if best is None:
+            raise BadInput("this round has no log", advice="its moments are shown once there is one")
+        told = spans_of(best[0], best[1], traces_for(found.table))
+    return JSONResponse(told | {"read": f"{page.path}/read?log={told['log']}"})
 
 
 @dataclass(frozen=True)

@@ -17,7 +17,7 @@ document.addEventListener("alpine:init", () => {
 
     return {
     address: "", table: "", show: "", version: 0, frozen: false, i: 0, j: 0, said: "type to edit · Enter applies · Ctrl C and V with any spreadsheet · Ctrl Z and Y · P pins · Delete gives back the revision's value", bad: false, touched: "",
-    asked: 0, drawn: 0, turn: 0, dragging: false, turned: false,
+    asked: 0, drawn: 0, turn: 0, expanded: false, drawerTitle: "Moments in the chosen cells", dragging: false, turned: false,
 
     init() {
       const root = this.$root.dataset;
@@ -95,6 +95,25 @@ document.addEventListener("alpine:init", () => {
         if (asked !== this.asked) return;
         this.$refs.margin.innerHTML = margin;
         this.$refs.pictures.innerHTML = pictures;
+      } catch (error) { this.tell(error.message, true); }
+      if (this.expanded) this.drawMoments();
+    },
+    pull() {
+      this.expanded = !this.expanded;
+      if (this.expanded) return this.drawMoments();
+      this.$refs.strips.classList.remove("is-up");
+      this.$refs.read.hidden = true;
+      return undefined;
+    },
+    async drawMoments() {
+      this.$refs.strips.classList.add("is-up");
+      try {
+        const found = JSON.parse(await fetchPiece(`${this.address}/moments?${new URLSearchParams({ table: this.table, cells: my.chosen.join(" ") })}`));
+        const count = found.spans.length, first = found.spans[0];
+        this.drawerTitle = count ? `${count} moment${count === 1 ? "" : "s"} of ${found.name} in ${my.chosen.length === 1 ? "this cell" : "these cells"}` : `${found.name} was never here`;
+        this.$refs.read.href = found.read + (first ? `&from=${Math.max(0, first[0] - 10)}&to=${first[1] + 10}&at=${first[0]}` : "");
+        this.$refs.read.hidden = false;
+        window.drawStrips(this.$refs.strips, found);
       } catch (error) { this.tell(error.message, true); }
     },
 
