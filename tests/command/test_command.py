@@ -177,3 +177,30 @@ def test_bins_of_computed_channels(folder):
     (folder / "circle.json").write_text('[{"id": "again", "formula": "again + 1"}]')
     done = run(*common, "--value", "again", "--channels", "circle.json", cwd=folder)
     assert (done.returncode, "computed from itself" in done.stderr) == (2, True)
+
+
+def test_a_knock_proposal_tells_its_clusters_and_only_takes_out(folder, tmp_path):
+    from dataclasses import replace
+
+    from tests.loop.test_knock import advanced
+    from uchiwa.core.writers import write_log
+    from uchiwa.standin.cars import car_named
+    from uchiwa.standin.simulate import simulate
+
+    pike = car_named("corvid-pike")
+    calibration = advanced(pike, 9.0)
+    (tmp_path / "flashed.json").write_text(calibration_json.dumps(calibration))
+    log = simulate(replace(pike, knock_channels=True), calibration, "full_load_pull", 1)
+    (tmp_path / "pull.csv").write_bytes(write_log(log, "csv"))
+    words = ["propose", "knock", "pull.csv", "--calibration", "flashed.json", "--table", "spark_main"]
+    done = run(*words, "--out", "next.json", "--report", "why.json", cwd=tmp_path)
+    assert done.returncode == 0, done.stderr
+    assert "events, worst" in done.stdout
+    after = calibration_json.loads((tmp_path / "next.json").read_text()).table("spark_main").grid
+    assert (after <= calibration.table("spark_main").grid).all()
+    assert (after < calibration.table("spark_main").grid).any()
+    report = json.loads((tmp_path / "why.json").read_text())
+    assert sum(one["events"] for one in report["clusters"]) == report["events"]
+    wrong = run(*words[:3], "--calibration", "flashed.json", "--table", "ve_main", "--out", "x.json", cwd=tmp_path)
+    assert (wrong.returncode, wrong.stdout) == (2, "")
+    assert "is not a spark table" in wrong.stderr

@@ -28,9 +28,12 @@ from uchiwa.core.gather import gather_formula
 from uchiwa.core.interchange import calibration_json
 from uchiwa.core.log import Log
 from uchiwa.core.proposals.fuel import find_table, fuel_proposal
+from uchiwa.core.proposals.knock import KnockPolicy, knock_proposal
+from uchiwa.core.proposals.knock import report as knock_report
 from uchiwa.core.proposals.report import report as report_of
 from uchiwa.core.readers import read_log
 from uchiwa.core.review import difference
+from uchiwa.core.table import Calibration, Table
 from uchiwa.core.writers import write_log
 
 
@@ -167,12 +170,15 @@ def bin_(
 
 
 @uchiwa.command()
-@click.argument("kind", type=click.Choice(["fuel"]))
+@click.argument("kind", type=click.Choice(["fuel", "knock"]))
 @click.argument("files", nargs=-1, required=True)
 @click.option("--calibration", "calibration_path", required=True, help="Calibration JSON under work.")
 @click.option("--table", "table_id", required=True, help="Id of the table to correct.")
 @click.option("--policy", "policy_path", help="Policy JSON; see docs/formats.md.")
-@click.option("--where", multiple=True, help="Condition that samples must meet; may be repeated.")
+@click.option("--where", multiple=True, help="Condition that samples must meet; may be repeated (fuel).")
+@click.option(
+    "--safe", multiple=True, help="Log with clearly less spark, to tell knock from noise; may be repeated (knock)."
+)
 @click.option("--out", required=True, help="Where the corrected calibration goes.")
 @click.option("--report", "report_path", help="Where the report goes.")
 def propose(
@@ -182,22 +188,50 @@ def propose(
     table_id: str,
     policy_path: str | None,
     where: tuple[str, ...],
+    safe: tuple[str, ...],
     out: str,
     report_path: str | None,
 ) -> None:
     """Compute a proposal of a KIND from logs and write the corrected calibration."""
     calibration = read_calibration_file(calibration_path)
     logs = [read_one(path) for path in files]
-    proposal = fuel_proposal(logs, calibration, table_id, read_policy(policy_path), where)
-    after = calibration.with_table(proposal.corrected)
-    data = report_of(proposal)
+    corrected: Table
+    if kind == "knock":
+        corrected, data, told = _by_knock(logs, [read_one(path) for path in safe], calibration, table_id, policy_path)
+    else:
+        corrected, data, told = _by_fuel(logs, calibration, table_id, policy_path, where)
+    after = calibration.with_table(corrected)
     write_text(out, calibration_json.dumps(after))
     if report_path:
         write_text(report_path, json.dumps(data, ensure_ascii=False, indent=1, allow_nan=False) + "\n")
     change = difference(calibration, after)
-    said = change.tables[0].sentence if change.tables else f"{proposal.table.title}: nothing to change"
+    said = change.tables[0].sentence if change.tables else f"{corrected.title}: nothing to change"
     click.echo(f"{kind}: {said}")
-    click.echo(f"{data['samples_used']} of {data['samples']} samples used; left out: " + _left_out(data))
+    for line in told:
+        click.echo(line)
+
+
+def _by_fuel(
+    logs: list[Log], calibration: Calibration, table_id: str, policy_path: str | None, where: tuple[str, ...]
+) -> tuple[Table, dict[str, Any], list[str]]:
+    proposal = fuel_proposal(logs, calibration, table_id, read_policy(policy_path), where)
+    data = report_of(proposal)
+    told = f"{data['samples_used']} of {data['samples']} samples used; left out: {_left_out(data)}"
+    return proposal.corrected, data, [told]
+
+
+def _by_knock(
+    logs: list[Log], safe: list[Log], calibration: Calibration, table_id: str, policy_path: str | None
+) -> tuple[Table, dict[str, Any], list[str]]:
+    policy = KnockPolicy()
+    if policy_path is not None:
+        policy = KnockPolicy.loads(read_bytes(policy_path).decode("utf-8", "replace"), Path(policy_path).name)
+    proposal = knock_proposal(logs, calibration, table_id, policy, safe)
+    told = []
+    for one in proposal.clusters:
+        why = "; ".join(reason.words for reason in one.reasons) or "nothing speaks for or against it"
+        told.append(f"  {one.number}. {len(one.events)} events, worst {one.worst:.1f}°: {one.verdict.value} ({why})")
+    return proposal.corrected, knock_report(proposal), told
 
 
 def _left_out(data: dict[str, Any]) -> str:

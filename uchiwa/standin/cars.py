@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 
@@ -15,6 +15,7 @@ from uchiwa.core.table import Axis, Calibration, Constant, Table, frozen
 from uchiwa.standin.chassis import Chassis
 from uchiwa.standin.engine import EngineTruth
 from uchiwa.standin.files import PIKE_FILE, TERN_FILE, WREN_FILE
+from uchiwa.standin.knocking import KnockSensor
 from uchiwa.standin.logger import PIKE_LOGGER, TERN_LOGGER, WREN_LOGGER, Logger
 from uchiwa.standin.lookup import Lookup
 
@@ -34,6 +35,8 @@ class StandInCar:
         ethanol: % in its tank by seed, if it has a sensor for that.
         wideband: whether it has a wideband sensor.
         trim_step: fuel trims are reported in steps of so many %; 0 for as they are.
+        knock_sensor: what its knock sensor hears.
+        knock_channels: whether level, limit and count of knock can be recorded.
     """
 
     id: str
@@ -47,6 +50,8 @@ class StandInCar:
     ethanol: Callable[[int], float] | None = None
     wideband: bool = True
     trim_step: float = 0.0
+    knock_sensor: KnockSensor = field(default_factory=KnockSensor)
+    knock_channels: bool = False
 
 
 _SPEEDS = (600, 900, 1200, 1600, 2000, 2400, 2800, 3200, 3600, 4000, 4500, 5000, 5500, 6000, 6500)

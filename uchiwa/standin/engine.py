@@ -7,6 +7,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 
 from uchiwa.core.airflow import GAS_CONSTANT, ZERO_CELSIUS
+from uchiwa.standin.knocking import KnockTruth
 
 _GAMMA = 1.4
 _CHOKED = 0.5283
@@ -31,6 +32,7 @@ class EngineTruth:
         film_share: share of the injected fuel that lands on the walls when warm.
         film_time: time in which the wall film evaporates when warm, s.
         limiter: engine speed of the limiter, rpm.
+        knock: the spark up to which it does not knock.
     """
 
     displacement: float
@@ -46,6 +48,7 @@ class EngineTruth:
     film_share: float = 0.22
     film_time: float = 0.28
     limiter: float = 6600.0
+    knock: KnockTruth = field(default_factory=KnockTruth)
 
 
 def charge_share(airflow: float) -> float:

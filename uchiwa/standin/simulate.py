@@ -16,6 +16,7 @@ from uchiwa.standin.controller import Controller
 from uchiwa.standin.driver import Driver
 from uchiwa.standin.drives import make_drive
 from uchiwa.standin.engine import Engine
+from uchiwa.standin.knocking import KnockControl, KnockSensor
 from uchiwa.standin.wideband import Wideband
 
 STEP_S = 0.02
@@ -51,6 +52,9 @@ LOGGED = (
     ("Ethanol", "ethanol_content", 1),
     ("Short term trim bank 2", "short_term_trim_2", 2),
     ("Long term trim bank 2", "long_term_trim_2", 2),
+    ("Knock level", "knock_level", 3),
+    ("Knock limit", "knock_limit", 3),
+    ("Knock count", "knock_count", 0),
 )
 
 
@@ -91,6 +95,12 @@ def simulate(
     controller = Controller(calibration, ethanol_percent=ethanol if car.ethanol is not None else None)
     ethanol_at_start, blending_s = ethanol, 0.7 * sum(leg.seconds for leg in drive.legs)
     driver, sensor = Driver(drive), sensor or Wideband()
+    listening = KnockControl(
+        car.truth.knock,
+        car.knock_sensor,
+        np.random.default_rng([seed, 77]),
+        unheard=not car.knock_channels and car.knock_sensor == KnockSensor(),
+    )
     noise = rng.normal(size=(4096, 4))
     road_speed, bypass, sensed, time, number = 0.0, 22.0, 1.0, 0.0, 0
     rows: list[tuple[float, ...]] = []
@@ -135,7 +145,17 @@ def simulate(
         sensed = sensor.step(time, state.mixture, state.airflow, STEP_S) * (1.0 + 0.0035 * jitter[2])
         sensed = min(max(sensed, sensor.rich_rail), sensor.lean_rail)
 
-        torque = engine.torque(command.spark) if fuel > 0 else -(12.0 + 0.006 * state.speed)
+        fired = listening.step(
+            command.spark,
+            state.speed,
+            state.pressure,
+            state.mixture,
+            state.intake_air,
+            driver.throttle,
+            driver.gear,
+            STEP_S,
+        )
+        torque = engine.torque(fired) if fuel > 0 else -(12.0 + 0.006 * state.speed)
         slipping = geared < 1000.0
         if cranking:
             acceleration = 0.0
@@ -168,18 +188,21 @@ def simulate(
                     float(command.closed_loop),
                     command.pulse,
                     command.pulse * state.speed / 1200.0,
-                    command.spark,
+                    fired,
                     10.4 if cranking and state.speed > 0 else 13.9 + 0.03 * jitter[3],
                     float(command.overrun),
                     float(command.after_start),
                     float(driver.gear),
-                    0.0,
+                    listening.retard,
                     300.0 + 1.5 * jitter[3] + (pressure_read - barometer),
                     state.airflow,
                     frequency,
                     ethanol,
                     (command.short_trim + spread) * 100.0,
                     command.long_trim * 100.0,
+                    listening.level,
+                    listening.limit,
+                    float(listening.count),
                 )
             )
         time += STEP_S
@@ -210,4 +233,5 @@ def _absent(car: StandInCar, quantity: str) -> bool:
         or (quantity in ("airflow", "airflow_frequency") and car.meter is None)
         or (quantity == "ethanol_content" and car.ethanol is None)
         or (quantity.endswith("_trim_2") and car.truth.bank_spread == 0.0)
+        or (quantity in ("knock_level", "knock_limit", "knock_count") and not car.knock_channels)
     )

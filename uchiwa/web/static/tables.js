@@ -93,10 +93,17 @@ document.addEventListener("alpine:init", () => {
           fetchPiece(`${this.address}/pictures?${this.query({ turn: this.turn })}`),
         ]);
         if (asked !== this.asked) return;
-        this.$refs.margin.innerHTML = margin;
-        this.$refs.pictures.innerHTML = pictures;
+        this.put(this.$refs.margin, margin);
+        this.put(this.$refs.pictures, pictures);
       } catch (error) { this.tell(error.message, true); }
       if (this.expanded) this.drawMoments();
+    },
+    // A piece that is replaced while the keyboard is in it keeps the focus where it was.
+    put(place, piece) {
+      const focusable = "a, button, input, select";
+      const at = place.contains(document.activeElement) ? [...place.querySelectorAll(focusable)].indexOf(document.activeElement) : -1;
+      place.innerHTML = piece;
+      if (at >= 0) place.querySelectorAll(focusable)[at]?.focus({ preventScroll: true });
     },
     pull() {
       this.expanded = !this.expanded;
@@ -275,7 +282,7 @@ document.addEventListener("alpine:init", () => {
       const drawn = ++this.drawn;
       try {
         const piece = await fetchPiece(`${this.address}/pictures?${this.query({ turn: this.turn })}`);
-        if (drawn === this.drawn) this.$refs.pictures.innerHTML = piece;
+        if (drawn === this.drawn) this.put(this.$refs.pictures, piece);
       } catch (error) { this.tell(error.message, true); }
     },
     };

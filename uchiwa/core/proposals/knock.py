@@ -1,0 +1,220 @@
+"""Spark taken out where knock is real."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Collection, Sequence
+from dataclasses import dataclass
+from typing import Annotated, Any, Self
+
+import numpy as np
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
+
+from uchiwa.core.editing.area import Area
+from uchiwa.core.editing.steps import Way, limited
+from uchiwa.core.errors import BadInput
+from uchiwa.core.knock.evidence import Knock, gather_knock
+from uchiwa.core.knock.judgement import Cluster, Verdict, clusters
+from uchiwa.core.log import BoolArray, FloatArray, Log
+from uchiwa.core.proposals.correction import cells_mask
+from uchiwa.core.proposals.policy import Cell
+from uchiwa.core.table import Calibration, Table
+
+
+class KnockPolicy(BaseModel):
+    """How spark is taken out. All keys are optional.
+
+    Attributes:
+        margin: degrees below what the worst retard asks for.
+        step: taken out in steps of so many degrees, rounded up.
+        slope: the most a cell may stand above a neighbour afterwards, degrees per cell.
+        widen: cells to either side of each event that take part, for an event's cell is only the nearest one.
+        noise: numbers of clusters that a person holds to be noise, whatever the judgement.
+        real: numbers of clusters that a person holds to be real.
+        pinned: cells [i, j] that must not change.
+        only: the cells that may; none given means all.
+    """
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+    margin: Annotated[float, Field(ge=0, le=10)] = 0.5
+    step: Annotated[float, Field(gt=0, le=5)] = 0.5
+    slope: Annotated[float, Field(gt=0, le=20)] = 3.0
+    widen: Annotated[int, Field(ge=0, le=4)] = 1
+    noise: tuple[int, ...] = ()
+    real: tuple[int, ...] = ()
+    pinned: tuple[Cell, ...] = ()
+    only: tuple[Cell, ...] | None = None
+
+    @classmethod
+    def loads(cls, text: str, name: str = "policy") -> Self:
+        """A policy from JSON text.
+
+        Raises:
+            BadInput: it is not JSON, or a key is wrong; says which.
+        """
+        try:
+            return cls.model_validate(json.loads(text))
+        except ValidationError as error:
+            first = error.errors(include_url=False)[0]
+            where = ".".join(str(part) for part in first["loc"]) or "the file"
+            raise BadInput(
+                first["msg"][:1].lower() + first["msg"][1:],
+                where=f"{name}, {where}",
+                advice=f"the keys are {', '.join(cls.model_fields)}",
+            ) from error
+        except ValueError as error:
+            raise BadInput("this is not JSON", where=name, advice='write an object such as {"margin": 1}') from error
+
+
+@dataclass(frozen=True, eq=False)
+class KnockProposal:
+    """A spark table with less spark where it knocks; arrays of shape (rows, columns).
+
+    Attributes:
+        table: as it is.
+        knock: the evidence.
+        clusters: judged.
+        policy: that it was made with.
+        asked: degrees that the events themselves ask out of each cell.
+        after: proposed values: nowhere above the present ones.
+        state: `changed`, `kept`, `pinned` or `filled` (stepped down for a neighbour, or above the knock in load).
+    """
+
+    table: Table
+    knock: Knock
+    clusters: tuple[Cluster, ...]
+    policy: KnockPolicy
+    asked: FloatArray
+    after: FloatArray
+    state: np.ndarray
+
+    @property
+    def corrected(self) -> Table:
+        """The table as proposed."""
+        return self.table.with_grid(self.after)
+
+
+def counts_as_real(cluster: Cluster, policy: KnockPolicy) -> bool:
+    """Whether spark is taken out for a cluster: a person's word goes first, and doubt counts as knock."""
+    if cluster.number in policy.real:
+        return True
+    return cluster.number not in policy.noise and cluster.verdict is not Verdict.NOISE
+
+
+def knock_proposal(
+    logs: Sequence[Log], calibration: Calibration, table_id: str, policy: KnockPolicy, safer: Sequence[Log] = ()
+) -> KnockProposal:
+    """Degrees out of a spark table by the knock of logs.
+
+    Raises:
+        BadInput: there is no such table, a log lacks a channel of its axes, or no log can tell knock.
+    """
+    table = next((one for one in calibration.tables if one.id == table_id), None)
+    if table is None or table.role != "spark_advance":
+        known = ", ".join(one.id for one in calibration.by_role("spark_advance")) or "none"
+        raise BadInput(f"“{table_id}” is not a spark table", advice=f"the spark tables are: {known}")
+    knock = gather_knock(logs, table)
+    if not knock.heard and not knock.events:
+        raise BadInput("no log has a knock channel or a driver's mark", advice="record knock retard, count or level")
+    judged = clusters(knock, table, gather_knock(safer, table) if safer else None)
+    return proposal_from(table, knock, judged, policy)
+
+
+def proposal_from(table: Table, knock: Knock, judged: tuple[Cluster, ...], policy: KnockPolicy) -> KnockProposal:
+    """What the judged clusters ask for, carried upward in load and stepped down to the sides.
+
+    Out of each cell with real events goes the worst retard seen there, rounded up to the step, plus the margin. Every
+    cell above it in load gives at least as much, for it knocks there the sooner. Then T′ᵢ = minⱼ(Tⱼ + slope · distanceᵢⱼ),
+    which never raises spark.
+    """
+    asked = _asked(table, judged, policy)
+    carried = np.maximum.accumulate(asked, axis=0) if table.y is not None else asked
+    wanted = np.where(carried > 0, table.grid - carried, table.grid)
+    pinned = cells_mask(policy.pinned, table.shape, default=False)
+    open_ = cells_mask(policy.only, table.shape, default=True) & ~pinned
+    lowered = np.where(open_, wanted, table.grid)
+    area = Area(open_, pinned)
+    if area.open.any() and (carried > 0).any():
+        stepped = limited(table.with_grid(lowered), area, policy.slope, Way.LOWER)
+        lowered = np.where(_was_smooth(table, policy.slope, area.open), np.minimum(stepped, lowered), lowered)
+    fine = 10.0**table.decimals
+    after = np.where(lowered < table.grid, np.floor(lowered * fine + 1e-6) / fine, table.grid)
+    after = np.where(
+        after < table.grid, np.maximum(after, -np.inf if table.minimum is None else table.minimum), table.grid
+    )
+    after = np.minimum(after, table.grid)
+    state = np.full(table.shape, "kept", dtype=object)
+    state[(after < table.grid) & (asked > 0)] = "changed"
+    state[(after < table.grid) & (asked <= 0)] = "filled"
+    state[pinned] = "pinned"
+    return KnockProposal(table, knock, judged, policy, asked, after, state)
+
+
+def _asked(table: Table, judged: Collection[Cluster], policy: KnockPolicy) -> FloatArray:
+    asked = np.zeros(table.shape)
+    for cluster in judged:
+        if not counts_as_real(cluster, policy):
+            continue
+        for one in cluster.events:
+            out = np.ceil(max(one.event.retard, policy.step) / policy.step - 1e-9) * policy.step + policy.margin
+            for i in range(max(one.i - policy.widen, 0), min(one.i + policy.widen + 1, table.shape[1])):
+                asked[one.j, i] = max(asked[one.j, i], out)
+    return asked
+
+
+def _was_smooth(table: Table, slope: float, open_: BoolArray) -> BoolArray:
+    """Cells that the step limit may touch: those whose own steps were within it before, so that only our ledges go."""
+    grid, rough = table.grid, np.zeros(table.shape, dtype=np.bool_)
+    for axis in (0, 1):
+        if grid.shape[axis] < 2:
+            continue
+        steep = np.abs(np.diff(grid, axis=axis)) > slope
+        if axis == 0:
+            rough[1:] |= steep
+            rough[:-1] |= steep
+        else:
+            rough[:, 1:] |= steep
+            rough[:, :-1] |= steep
+    return open_ & ~rough
+
+
+def report(proposal: KnockProposal) -> dict[str, Any]:
+    """Events, clusters with their reasons, and one entry per cell."""
+    table, knock = proposal.table, proposal.knock
+    return {
+        "table": table.id,
+        "policy": proposal.policy.model_dump(mode="json"),
+        "logs": list(knock.names),
+        "events": len(knock.events),
+        "low_octane_s": round(knock.low_octane_s, 3),
+        "clusters": [
+            {
+                "number": one.number,
+                "events": len(one.events),
+                "worst": one.worst,
+                "verdict": one.verdict.value,
+                "counts": counts_as_real(one, proposal.policy),
+                "cells": [list(cell) for cell in one.cells],
+                "reasons": [{"words": why.words, "weight": why.weight} for why in one.reasons],
+            }
+            for one in proposal.clusters
+        ],
+        "cells": [
+            {
+                "i": i,
+                "j": j,
+                "x": float(table.x.breakpoints[i]),
+                "y": float(table.y.breakpoints[j]) if table.y is not None else None,
+                "before": float(table.grid[j, i]),
+                "after": float(proposal.after[j, i]),
+                "worst": float(knock.worst[j, i]),
+                "mean": round(float(knock.mean[j, i]), 4),
+                "events": int(knock.count[j, i]),
+                "dwell_s": round(float(knock.dwell[j, i]), 3),
+                "state": str(proposal.state[j, i]),
+            }
+            for j in range(table.shape[0])
+            for i in range(table.shape[1])
+        ],
+    }
