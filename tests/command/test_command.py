@@ -70,7 +70,7 @@ def folder(tmp_path_factory) -> Path:
         ("bin road.csv --calibration base.json --table ve_main --value 1 --where engine_speed", "not a condition"),
         ("standin drive --drive moon --out x.csv", "the drives are"),
         ("standin drive --drive warm_idle --car none --out x.csv", "the cars are"),
-        ("propose oil road.csv", "'oil' is not 'fuel'"),
+        ("propose oil road.csv", "'oil' is not one of 'fuel', 'knock'"),
     ],
 )
 def test_bad_input_is_one_line_and_exit_2(folder, arguments, said):

@@ -17,7 +17,7 @@ from uchiwa.core.interchange import calibration_json
 from uchiwa.standin.cars import car_named, pike_base
 from uchiwa.standin.layouts import flash, image_of, layout_data, layout_of
 from uchiwa.store import calibrations, drafts, images, jobs, links
-from uchiwa.store.database import unit_of_work
+from uchiwa.store.database import database, unit_of_work
 from uchiwa.store.models import Event, User
 from uchiwa.work import imports
 
@@ -460,3 +460,25 @@ def test_a_round_trip_of_a_new_job_from_an_image(client):
         read_calibration(image_of(PIKE), layout_of(PIKE))
     )
     assert np.array_equal(base.table("ve_main").grid, pike_base().table("ve_main").grid)
+
+
+def test_pages_ask_the_database_as_often_for_many_steps_as_for_few(client, scene, path, monkeypatch):
+    def asked(address: str) -> int:
+        client.get(address)
+        count, execute = [], database.execute_sql
+        monkeypatch.setattr(database, "execute_sql", lambda sql, *rest: count.append(sql) or execute(sql, *rest))
+        assert client.get(address).status_code == 200
+        monkeypatch.setattr(database, "execute_sql", execute)
+        return len(count)
+
+    addresses = (
+        f"{path}/tables?table=spark_main",
+        f"{path}/tables/cell?table=spark_main&i=1&j=1",
+        f"{path}/review",
+        "/",
+    )
+    edit(client, path, scene, "x-1", "1.1")
+    few = [asked(one) for one in addresses]
+    for number in range(7):
+        edit(client, path, scene, "x-1", f"{number}.2")
+    assert [asked(one) for one in addresses] == few

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from bisect import bisect_left
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -166,5 +167,5 @@ class Controller:
 
 
 def _zone(speed: float, pressure: float) -> int:
-    column = sum(speed > border for border in _LEARN_SPEEDS)
-    return 3 * sum(pressure > border for border in _LEARN_PRESSURES) + column
+    column = bisect_left(_LEARN_SPEEDS, speed)
+    return 3 * bisect_left(_LEARN_PRESSURES, pressure) + column

@@ -15,6 +15,7 @@ class Lookup:
         self.x = x
         self.y = y
         self.values = values
+        self._last_x, self._last_y = len(x) - 1, len(y) - 1
 
     @classmethod
     def of(cls, table: Table) -> Self:
@@ -23,21 +24,26 @@ class Lookup:
         return cls([float(point) for point in table.x.breakpoints], y, [list(map(float, row)) for row in table.grid])
 
     def __call__(self, x: float, y: float = 0.0) -> float:
-        i, fx = _place(self.x, x)
-        if len(self.y) == 1:
+        points = self.x
+        i = bisect_right(points, x) - 1
+        if i < 0:
+            i, fx = 0, 0.0
+        elif i >= self._last_x:
+            i, fx = self._last_x - 1, 1.0
+        else:
+            fx = (x - points[i]) / (points[i + 1] - points[i])
+        if self._last_y < 1:
             row = self.values[0]
             return row[i] + (row[i + 1] - row[i]) * fx
-        j, fy = _place(self.y, y)
+        points = self.y
+        j = bisect_right(points, y) - 1
+        if j < 0:
+            j, fy = 0, 0.0
+        elif j >= self._last_y:
+            j, fy = self._last_y - 1, 1.0
+        else:
+            fy = (y - points[j]) / (points[j + 1] - points[j])
         low, high = self.values[j], self.values[j + 1]
         below = low[i] + (low[i + 1] - low[i]) * fx
         above = high[i] + (high[i + 1] - high[i]) * fx
         return below + (above - below) * fy
-
-
-def _place(points: list[float], value: float) -> tuple[int, float]:
-    index = bisect_right(points, value) - 1
-    if index < 0:
-        return 0, 0.0
-    if index >= len(points) - 1:
-        return len(points) - 2, 1.0
-    return index, (value - points[index]) / (points[index + 1] - points[index])
