@@ -5,8 +5,9 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 
-_GRAVITY = 9.81
-_AIR_DENSITY = 1.2
+GRAVITY = 9.81
+DRIVELINE = 0.92
+_ROTATING = 0.25
 
 
 @dataclass(frozen=True)
@@ -23,10 +24,25 @@ class Chassis:
         """Engine speed in rpm at a road speed in m/s."""
         return speed / self.tyre_radius * self.gears[gear - 1] * 60.0 / (2 * math.pi)
 
-    def acceleration(self, gear: int, torque: float, speed: float, slope: float, brake: float) -> float:
-        """m/s² from engine torque (Nm), road speed (m/s), slope (rise over run) and braking (m/s²)."""
-        drive = torque * self.gears[gear - 1] * 0.92 / self.tyre_radius if gear else 0.0
-        drag = 0.5 * _AIR_DENSITY * self.drag_area * speed * speed
-        rolling = self.rolling * self.mass * _GRAVITY if speed > 0.1 else 0.0
-        inertia = 1.0 + (0.25 * (self.gears[gear - 1] ** 2) / self.tyre_radius**2 / self.mass if gear else 0.0)
-        return (drive - drag - rolling - self.mass * _GRAVITY * slope) / (self.mass * inertia) - brake
+    def acceleration(
+        self, gear: int, torque: float, speed: float, slope: float, brake: float, density: float = 1.2
+    ) -> float:
+        """m/s² from engine torque (Nm), road speed (m/s), slope (rise over run), braking (m/s²) and air (kg/m³)."""
+        drive = torque * self.gears[gear - 1] * DRIVELINE / self.tyre_radius if gear else 0.0
+        drag = 0.5 * density * self.drag_area * speed * speed
+        rolling = self.rolling * self.mass * GRAVITY if speed > 0.1 else 0.0
+        inertia = 1.0 + (_ROTATING * (self.gears[gear - 1] ** 2) / self.tyre_radius**2 / self.mass if gear else 0.0)
+        return (drive - drag - rolling - self.mass * GRAVITY * slope) / (self.mass * inertia) - brake
+
+    def at_wheels(self, gear: int, torque: float, acceleration: float) -> float:
+        """Torque that reaches the road, divided by the gear, Nm: the engine's, less losses and what speeds up its parts.
+
+        Args:
+            gear: 0 is neutral.
+            torque: of the engine, Nm.
+            acceleration: of the car, m/s².
+        """
+        if not gear:
+            return 0.0
+        turning = _ROTATING * acceleration * self.gears[gear - 1] / self.tyre_radius
+        return torque * DRIVELINE - turning

@@ -7,11 +7,14 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 
 from uchiwa.core.airflow import GAS_CONSTANT, ZERO_CELSIUS
+from uchiwa.standin.burning import SparkTruth
 from uchiwa.standin.knocking import KnockTruth
 
 _GAMMA = 1.4
 _CHOKED = 0.5283
 _LINEAR_ABOVE = 0.97
+INDICATED = 92.0
+"""Nm for each gram of air that all cylinders burn in a cycle, at the best spark."""
 
 
 @dataclass(frozen=True)
@@ -33,6 +36,7 @@ class EngineTruth:
         film_time: time in which the wall film evaporates when warm, s.
         limiter: engine speed of the limiter, rpm.
         knock: the spark up to which it does not knock.
+        spark: what spark does to torque, exhaust and evenness.
     """
 
     displacement: float
@@ -49,6 +53,7 @@ class EngineTruth:
     film_time: float = 0.28
     limiter: float = 6600.0
     knock: KnockTruth = field(default_factory=KnockTruth)
+    spark: SparkTruth = field(default_factory=SparkTruth)
 
 
 def charge_share(airflow: float) -> float:
@@ -87,6 +92,7 @@ class EngineState:
     intake_air: float = 20.0
     air_per_cylinder: float = 0.0
     mixture: float = 1.0
+    exhaust: float = 1.0
 
 
 @dataclass
@@ -122,12 +128,24 @@ class Engine:
             opened = min(max((throttle_percent - 25.0) / 35.0, 0.0), 1.0)
             reachable = truth.wastegate_boost * min(1.0, state.speed / 5500.0) * opened
         else:
-            reachable = truth.wastegate_boost * min(1.0, (state.airflow / truth.spool_airflow) ** 2)
+            reachable = truth.wastegate_boost * min(1.0, (state.airflow / truth.spool_airflow) ** 2) * state.exhaust
         state.boost += (reachable - state.boost) * dt / (0.55 if reachable > state.boost else 0.35)
         warm_air = self.ambient + 0.10 * state.boost + 14.0 / (1.0 + state.airflow / 8.0)
         state.intake_air += (warm_air - state.intake_air) * dt / 25.0
         heat = 0.010 + 0.0011 * state.airflow
         state.coolant += (heat * max(0.0, 95.0 - state.coolant) * 0.30) * dt if state.coolant < 90.0 else 0.0
+
+    def fill(self) -> None:
+        """Airflow and cylinder air of the present speed, pressure and temperatures, at rest."""
+        state, truth = self.state, self.truth
+        filled = state.pressure / self.barometer * 100.0 if truth.over_ratio else state.pressure
+        ve = truth.volumetric_efficiency(state.speed, filled)
+        volume = truth.displacement / truth.cylinders / 1000.0
+        for _ in range(4):
+            share = charge_share(state.airflow)
+            kelvin = state.intake_air + (state.coolant - state.intake_air) * share + ZERO_CELSIUS
+            state.air_per_cylinder = ve / 100.0 * state.pressure * 1e3 * volume / (GAS_CONSTANT * kelvin) * 1e3
+            state.airflow = state.air_per_cylinder * truth.cylinders * state.speed / 120.0
 
     def burn(self, injected: float, stoichiometric: float, dt: float) -> None:
         """Fuel from injector and wall film meets the air: sets the mixture (λ) that leaves the cylinders.
@@ -149,13 +167,19 @@ class Engine:
         burned = (1.0 - share) * injected + evaporated
         state.mixture = min(state.airflow / (stoichiometric * burned), 9.0) if burned > 1e-6 else 9.0
 
-    def torque(self, spark: float) -> float:
-        """Brake torque in Nm: indicated by air, spark and mixture, less friction and pumping."""
+    def torque(self, spark: float, chance: float = 0.0) -> float:
+        """Brake torque in Nm: indicated by air, spark and mixture, less friction and pumping.
+
+        Args:
+            spark: fired, degrees before top dead centre.
+            chance: a standard normal number, which scatters the torque where the burning is uneven.
+        """
         state, truth = self.state, self.truth
         per_cycle = state.air_per_cylinder * truth.cylinders
-        best = 34.0 - 0.11 * state.pressure + state.speed / 400.0
-        timing = max(0.3, 1.0 - 0.0006 * (spark - best) ** 2)
+        timing = truth.spark.efficiency(spark, state.speed, state.pressure)
+        state.exhaust = truth.spark.exhaust(spark, state.speed, state.pressure)
         lean = max(0.0, 1.0 - max(0.0, state.mixture - 1.0) * 1.2) if state.mixture < 1.8 else 0.0
         friction = (14.0 + 0.0028 * state.speed) * truth.displacement / 2.0
         pumping = (self.barometer - min(state.pressure, self.barometer)) * truth.displacement / (4 * math.pi)
-        return 92.0 * per_cycle * timing * lean - friction - pumping
+        even = 1.0 + truth.spark.unevenness(spark, state.speed, state.pressure) * chance
+        return INDICATED * per_cycle * timing * lean * even - friction - pumping

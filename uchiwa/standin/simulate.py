@@ -8,6 +8,7 @@ from types import MappingProxyType
 
 import numpy as np
 
+from uchiwa.core.airflow import GAS_CONSTANT, ZERO_CELSIUS
 from uchiwa.core.log import Channel, Log, Raster
 from uchiwa.core.quantities import QUANTITIES
 from uchiwa.core.table import Calibration
@@ -55,6 +56,7 @@ LOGGED = (
     ("Knock level", "knock_level", 3),
     ("Knock limit", "knock_limit", 3),
     ("Knock count", "knock_count", 0),
+    ("Wheel torque", "wheel_torque", 2),
 )
 
 
@@ -67,6 +69,7 @@ def simulate(
     revision: str | None = None,
     sensor: Wideband | None = None,
     ethanol_to: float | None = None,
+    tell_torque: bool = False,
 ) -> Log:
     """Drive a stand-in car; the same arguments give the same log.
 
@@ -78,6 +81,7 @@ def simulate(
         revision: mark written into the log, by default the calibration's id.
         sensor: another wideband sensor than the usual one.
         ethanol_to: the ethanol content (%) that the fuel reaches some two thirds into the drive, for a car that senses it.
+        tell_torque: whether to add the true torque at the wheels, divided by the gear: what a car cannot know of itself.
 
     Returns:
         A log at 25 Hz of what the car's sensors and controller report, in canonical units.
@@ -87,6 +91,7 @@ def simulate(
     ambient = float(rng.uniform(12, 24))
     barometer = float(rng.uniform(96.5, 101.0))
     engine = Engine(car.truth, ambient, barometer)
+    density = barometer * 1000.0 / (GAS_CONSTANT * (ambient + ZERO_CELSIUS))
     state = engine.state
     state.speed, state.coolant, state.intake_air, state.pressure = drive.engine_speed, drive.coolant, ambient + 12, 38.0
     if drive.cranked:
@@ -102,6 +107,7 @@ def simulate(
         unheard=not car.knock_channels and car.knock_sensor == KnockSensor(),
     )
     noise = rng.normal(size=(4096, 4))
+    uneven: list[float] = np.random.default_rng([seed, 78]).normal(size=4096).tolist()
     road_speed, bypass, sensed, time, number = 0.0, 22.0, 1.0, 0.0, 0
     rows: list[tuple[float, ...]] = []
     while not driver.done:
@@ -155,16 +161,18 @@ def simulate(
             driver.gear,
             STEP_S,
         )
-        torque = engine.torque(fired) if fuel > 0 else -(12.0 + 0.006 * state.speed)
+        torque = engine.torque(fired, uneven[number % 4096]) if fuel > 0 else -(12.0 + 0.006 * state.speed)
         slipping = geared < 1000.0
         if cranking:
             acceleration = 0.0
         elif driver.clutch_open or (slipping and driver.throttle < 1.0):
             state.speed = max(state.speed + torque / _INERTIA * STEP_S * 60 / (2 * math.pi), 500.0)
-            acceleration = car.chassis.acceleration(0, 0.0, road_speed, driver.slope, driver.brake)
+            acceleration = car.chassis.acceleration(0, 0.0, road_speed, driver.slope, driver.brake, density)
         else:
             through = max(torque, 35.0) if slipping else torque
-            acceleration = car.chassis.acceleration(driver.gear, through, road_speed, driver.slope, driver.brake)
+            acceleration = car.chassis.acceleration(
+                driver.gear, through, road_speed, driver.slope, driver.brake, density
+            )
             wanted = max(geared, 1250.0) if slipping else geared
             state.speed += (wanted - state.speed) * min(1.0, STEP_S / 0.12)
         road_speed = max(0.0, road_speed + acceleration * STEP_S)
@@ -203,6 +211,7 @@ def simulate(
                     listening.level,
                     listening.limit,
                     float(listening.count),
+                    car.chassis.at_wheels(driver.gear, torque, acceleration),
                 )
             )
         time += STEP_S
@@ -211,7 +220,7 @@ def simulate(
     channels = tuple(
         Channel(name, QUANTITIES[quantity].unit, np.round(data[:, column + 1], decimals) + 0.0, quantity)
         for column, (name, quantity, decimals) in enumerate(LOGGED)
-        if not _absent(car, quantity)
+        if not _absent(car, quantity) and (tell_torque or quantity != "wheel_torque")
     )
     if car.trim_step:
         channels = tuple(_stepped(one, car.trim_step) for one in channels)

@@ -10,6 +10,7 @@ import numpy as np
 
 from uchiwa.core.errors import BadInput
 from uchiwa.core.log import BoolArray, Channel, FloatArray, Log, Raster, Repair
+from uchiwa.core.readers.by_speed import ROW_S, measures_torque, rises_by_speed
 from uchiwa.core.readers.clock import advancing, is_clock, is_time_name, past_midnight, seconds_of, step_from_notes
 from uchiwa.core.readers.columns import Column, read_columns
 from uchiwa.core.readers.dialect import Dialect, dialect_of, fields_of
@@ -265,6 +266,17 @@ def _time(dialect: Dialect, columns: list[Column], at: int | None, rows: int, na
     """Seconds of every row, as the file counts them, and what was guessed."""
     if at is None:
         step = step_from_notes(dialect.notes)
+        if step is None and rises_by_speed(dialect.names, [column.values for column in columns]):
+            return np.arange(rows, dtype=np.float64) * ROW_S, (
+                f"there is no time column; engine speed rises from row to row, so it was read as a pull, "
+                f"a row standing for {ROW_S:g} s"
+            )
+        if step is None and measures_torque(dialect.names):
+            raise BadInput(
+                "it has torque or power, but neither engine speed rising from row to row nor a time",
+                where=name,
+                advice="export the run with its engine speed (rpm)",
+            )
         if step is None:
             raise BadInput(
                 "no time column was found, and no sample rate above the header",
