@@ -10,7 +10,8 @@ from uchiwa.core.log import FloatArray, Log
 def on_one_base(log: Log) -> tuple[FloatArray, dict[str, FloatArray]]:
     """The time base of engine speed, and every quantity on it; channels of other rasters are interpolated.
 
-    Pressure ratio and boost are derived where the log has intake and barometric pressure but not them.
+    Pressure ratio and boost are derived where the log has intake and barometric pressure but not them, and intake
+    pressure from boost.
 
     Returns:
         Time in s, shape (n,), and quantity id -> values of shape (n,) in canonical units.
@@ -27,7 +28,10 @@ def on_one_base(log: Log) -> tuple[FloatArray, dict[str, FloatArray]]:
             if raster is not base:
                 values = np.interp(base.time, raster.time, values, left=np.nan, right=np.nan)
             signals[channel.quantity] = values
-    pressure, barometer = signals.get("manifold_pressure"), signals.get("barometric_pressure")
+    barometer, boost = signals.get("barometric_pressure"), signals.get("boost_pressure")
+    if barometer is not None and boost is not None:
+        signals.setdefault("manifold_pressure", boost + barometer)
+    pressure = signals.get("manifold_pressure")
     if pressure is not None and barometer is not None:
         with np.errstate(divide="ignore", invalid="ignore"):
             ratio = pressure / barometer

@@ -55,7 +55,7 @@ class Dyno:
     sweep: float = 480.0
     low: float = 1800.0
     high: float = 6400.0
-    soak: float = 0.8
+    soak: float = 0.4
 
 
 def dyno_run(

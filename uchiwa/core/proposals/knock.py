@@ -102,6 +102,19 @@ def counts_as_real(cluster: Cluster, policy: KnockPolicy) -> bool:
     return cluster.number not in policy.noise and cluster.verdict is not Verdict.NOISE
 
 
+def spark_table(calibration: Calibration, table_id: str) -> Table:
+    """The spark table of this id.
+
+    Raises:
+        BadInput: there is none; the message lists what there is.
+    """
+    table = next((one for one in calibration.tables if one.id == table_id), None)
+    if table is None or table.role != "spark_advance":
+        known = ", ".join(one.id for one in calibration.by_role("spark_advance")) or "none"
+        raise BadInput(f"“{table_id}” is not a spark table", advice=f"the spark tables are: {known}")
+    return table
+
+
 def knock_proposal(
     logs: Sequence[Log], calibration: Calibration, table_id: str, policy: KnockPolicy, safer: Sequence[Log] = ()
 ) -> KnockProposal:
@@ -110,10 +123,7 @@ def knock_proposal(
     Raises:
         BadInput: there is no such table, a log lacks a channel of its axes, or no log can tell knock.
     """
-    table = next((one for one in calibration.tables if one.id == table_id), None)
-    if table is None or table.role != "spark_advance":
-        known = ", ".join(one.id for one in calibration.by_role("spark_advance")) or "none"
-        raise BadInput(f"“{table_id}” is not a spark table", advice=f"the spark tables are: {known}")
+    table = spark_table(calibration, table_id)
     knock = gather_knock(logs, table)
     if not knock.heard and not knock.events:
         raise BadInput("no log has a knock channel or a driver's mark", advice="record knock retard, count or level")

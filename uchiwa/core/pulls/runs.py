@@ -14,6 +14,7 @@ from uchiwa.core.pulls.pull import Pull
 
 LEAST_SAMPLES = 4
 AIR_EXPONENT = 0.8
+USUAL_BAROMETER = 100.0
 _READ = (
     "spark_advance",
     "manifold_pressure",
@@ -140,12 +141,8 @@ def _median(values: FloatArray) -> FloatArray:
 
 
 def _with_pressure(pull: Pull) -> dict[str, FloatArray]:
-    """A pull's readings, with intake pressure and boost each made from the other and the barometer."""
+    """A pull's readings; where only boost was recorded, intake pressure over a usual barometer."""
     told = dict(pull.signals)
-    barometer = told.get("barometric_pressure")
-    outside = barometer if barometer is not None else np.full(pull.speed.shape, 100.0)
     if "manifold_pressure" not in told and "boost_pressure" in told:
-        told["manifold_pressure"] = told["boost_pressure"] + outside
-    if "boost_pressure" not in told and "manifold_pressure" in told and barometer is not None:
-        told["boost_pressure"] = told["manifold_pressure"] - outside
+        told["manifold_pressure"] = told["boost_pressure"] + USUAL_BAROMETER
     return told
