@@ -11,6 +11,7 @@ import pytest
 from uchiwa.core.knock.evidence import gather_knock
 from uchiwa.core.knock.judgement import Verdict, clusters
 from uchiwa.core.proposals.knock import KnockPolicy, knock_proposal
+from uchiwa.core.table import Calibration
 from uchiwa.standin.cars import StandInCar, car_named
 from uchiwa.standin.knocking import KnockSensor
 from uchiwa.standin.simulate import simulate
@@ -20,9 +21,9 @@ PIKE, WREN = car_named("corvid-pike"), car_named("bramble-wren")
 NOISES = {"snaps": KnockSensor(snap=0.8), "a rattle": KnockSensor(rattle=3300.0)}
 
 
-def advanced(car: StandInCar, degrees: float):
+def advanced(car: StandInCar, degrees: float, base: Calibration | None = None):
     """The car's calibration with more spark in the upper half of the loads than it can bear."""
-    base = car.base()
+    base = base or car.base()
     table = base.table("spark_main")
     grid = table.grid.copy()
     grid[table.shape[0] // 2 :] += degrees

@@ -6,8 +6,10 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
+_STEP = 1.0
 _RECOVERS = 1.2
 _WAITS_S = 0.6
+_ACTS_S = 0.1
 _MOST = 10.0
 _DRAWN = 16384
 
@@ -88,6 +90,7 @@ class KnockControl:
     count: int = 0
     knocked: bool = False
     _since: float = field(default=10.0)
+    _acted: float = field(default=10.0)
     _snapped: float = field(default=0.0)
     _throttle: float = field(default=0.0)
     _gear: int = field(default=0)
@@ -129,10 +132,12 @@ class KnockControl:
         self._snapped, self._throttle, self._gear = self._snapped - dt, throttle, gear
         self.level, self.limit = level, noise * self.allowed
         self._since += dt
+        self._acted += dt
         if level > self.limit:
-            if self._since > 0.1:
+            if self._acted > _ACTS_S:
                 self.count += 1
-                self.retard = min(self.retard + 2.0, _MOST)
+                self.retard = min(self.retard + _STEP, _MOST)
+                self._acted = 0.0
             self._since = 0.0
         elif self._since > _WAITS_S:
             self.retard = max(0.0, self.retard - _RECOVERS * dt)

@@ -13,6 +13,8 @@ from uchiwa.core.log import BoolArray, FloatArray
 RISE = 0.4
 """Degrees by which retard must rise for an event."""
 APART_S = 0.25
+FOLLOWS_S = 0.3
+"""Seconds after an event whose retard is its own."""
 """Signs closer than this belong to one event."""
 
 
@@ -32,7 +34,8 @@ class Event:
     Attributes:
         at: s in the log.
         sign: what told it.
-        retard: the most retard within the second after it, degrees; 0 if retard was not recorded.
+        retard: the most retard within the third of a second after it, degrees; 0 if retard was not recorded. What comes
+            later lies in another cell, or is an event of its own.
         level: the sensor's level, as a multiple of its limit; NaN if not recorded.
         index: sample at which it begins.
     """
@@ -79,7 +82,7 @@ def knock_events(time: FloatArray, signals: Mapping[str, FloatArray]) -> list[Ev
     for at, sign in sorted(begun, key=lambda one: (time[one[0]], order.index(one[1]))):
         if events and time[at] - events[-1].at < APART_S:
             continue
-        stop = int(np.searchsorted(time, time[at] + 1.0))
+        stop = int(np.searchsorted(time, time[at] + FOLLOWS_S))
         worst = float(np.nanmax(retard[at : stop + 1])) if retard is not None and stop >= at else 0.0
         near = slice(max(at - 2, 0), at + 3)
         heard = float(np.nanmax(ratio[near])) if ratio is not None and np.isfinite(ratio[near]).any() else float("nan")

@@ -38,7 +38,7 @@ class KnockPolicy(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True)
 
     margin: Annotated[float, Field(ge=0, le=10)] = 0.5
-    step: Annotated[float, Field(gt=0, le=5)] = 0.5
+    step: Annotated[float, Field(gt=0, le=5)] = 0.25
     slope: Annotated[float, Field(gt=0, le=20)] = 3.0
     widen: Annotated[int, Field(ge=0, le=4)] = 1
     noise: tuple[int, ...] = ()
@@ -138,7 +138,7 @@ def proposal_from(table: Table, knock: Knock, judged: tuple[Cluster, ...], polic
     cell above it in load gives at least as much, for it knocks there the sooner. Then T′ᵢ = minⱼ(Tⱼ + slope · distanceᵢⱼ),
     which never raises spark.
     """
-    asked = _asked(table, judged, policy)
+    asked = _asked(table, knock, judged, policy)
     carried = np.maximum.accumulate(asked, axis=0) if table.y is not None else asked
     wanted = np.where(carried > 0, table.grid - carried, table.grid)
     pinned = cells_mask(policy.pinned, table.shape, default=False)
@@ -161,16 +161,42 @@ def proposal_from(table: Table, knock: Knock, judged: tuple[Cluster, ...], polic
     return KnockProposal(table, knock, judged, policy, asked, after, state)
 
 
-def _asked(table: Table, judged: Collection[Cluster], policy: KnockPolicy) -> FloatArray:
+def _asked(table: Table, knock: Knock, judged: Collection[Cluster], policy: KnockPolicy) -> FloatArray:
+    """Degrees that events ask out of their cells and those beside, and retard that was still held out of the cells after.
+
+    While a controller gives spark back, it does not knock where it would have: cells that touch a cluster and had
+    retard without an event give their mean retard.
+    """
     asked = np.zeros(table.shape)
     for cluster in judged:
         if not counts_as_real(cluster, policy):
             continue
         for one in cluster.events:
-            out = np.ceil(max(one.event.retard, policy.step) / policy.step - 1e-9) * policy.step + policy.margin
+            out = _rounded_up(max(one.event.retard, policy.step), policy) + policy.margin
             for i in range(max(one.i - policy.widen, 0), min(one.i + policy.widen + 1, table.shape[1])):
                 asked[one.j, i] = max(asked[one.j, i], out)
+        for i, j in _shadow(cluster, knock, policy):
+            asked[j, i] = max(asked[j, i], _rounded_up(float(knock.mean[j, i]), policy))
     return asked
+
+
+def _rounded_up(degrees: float, policy: KnockPolicy) -> float:
+    return float(np.ceil(degrees / policy.step - 1e-9) * policy.step)
+
+
+def _shadow(cluster: Cluster, knock: Knock, policy: KnockPolicy) -> set[tuple[int, int]]:
+    """Cells [i, j] without an event in which retard was held, joined to a cluster."""
+    rows, columns = knock.mean.shape
+    found: set[tuple[int, int]] = set()
+    ahead = list(cluster.cells)
+    while ahead:
+        i, j = ahead.pop()
+        for a, b in ((i + 1, j), (i - 1, j), (i, j + 1), (i, j - 1)):
+            if 0 <= a < columns and 0 <= b < rows and (a, b) not in found and (a, b) not in cluster.cells:
+                if knock.mean[b, a] >= policy.step and knock.count[b, a] == 0:
+                    found.add((a, b))
+                    ahead.append((a, b))
+    return found
 
 
 def _was_smooth(table: Table, slope: float, open_: BoolArray) -> BoolArray:
