@@ -13,6 +13,7 @@ from uchiwa.core.knock.events import Sign, knock_events
 from uchiwa.core.knock.evidence import gather_knock
 from uchiwa.core.knock.judgement import Verdict, clusters
 from uchiwa.core.proposals.knock import KnockPolicy, knock_proposal, proposal_from, report
+from uchiwa.core.proposals.read_policy import policy_of
 from uchiwa.standin.cars import pike_base
 
 BASE = pike_base()
@@ -186,5 +187,5 @@ def test_what_cannot_be_told_is_said():
     assert proposal(marked).knock.events[0].event.sign is Sign.MARK
     for text, said in (("{", "not JSON"), ('{"slope": 0}', "policy, slope"), ('{"colour": 1}', "colour")):
         with pytest.raises(BadInput) as error:
-            KnockPolicy.loads(text)
+            policy_of(KnockPolicy, text)
         assert said in str(error.value)

@@ -14,7 +14,7 @@ from uchiwa.core.image.content import read_calibration
 from uchiwa.core.image.files import read_image
 from uchiwa.core.interchange import calibration_json
 from uchiwa.core.log import Log
-from uchiwa.core.proposals.policy import Policy
+from uchiwa.core.proposals.read_policy import Kind, policy_of
 from uchiwa.core.readers import check_size, read_log
 from uchiwa.core.table import Calibration
 
@@ -75,9 +75,9 @@ def say_json(data: Any) -> None:
     click.echo(json.dumps(data, ensure_ascii=False, indent=1, allow_nan=False))
 
 
-def read_policy(path: str | None) -> Policy:
-    """A policy, or the usual one."""
-    return Policy.loads(read_bytes(path).decode("utf-8", "replace"), Path(path).name) if path else Policy()
+def read_policy(path: str | None, kind: type[Kind]) -> Kind:
+    """A policy of a kind, or the usual one."""
+    return policy_of(kind, read_bytes(path).decode("utf-8", "replace"), Path(path).name) if path else kind()
 
 
 def read_json(path: str) -> Any:

@@ -1,8 +1,7 @@
-"""`uchiwa log`, `bin` and `propose`: what logs say, and what follows from it."""
+"""`uchiwa log` and `bin`: what logs say."""
 
 from __future__ import annotations
 
-import json
 from pathlib import Path
 from typing import Any
 
@@ -14,10 +13,8 @@ from uchiwa.cli.files import (
     read_calibration_file,
     read_json,
     read_one,
-    read_policy,
     say_json,
     write_bytes,
-    write_text,
 )
 from uchiwa.cli.root import uchiwa
 from uchiwa.core.car import CarFile
@@ -25,15 +22,9 @@ from uchiwa.core.checks import Examined, examine
 from uchiwa.core.drives import TITLES, DriveKind
 from uchiwa.core.formulas.computed import SHIPPED, read_channels
 from uchiwa.core.gather import gather_formula
-from uchiwa.core.interchange import calibration_json
 from uchiwa.core.log import Log
-from uchiwa.core.proposals.fuel import find_table, fuel_proposal
-from uchiwa.core.proposals.knock import KnockPolicy, knock_proposal
-from uchiwa.core.proposals.knock import report as knock_report
-from uchiwa.core.proposals.report import report as report_of
+from uchiwa.core.proposals.fuel import find_table
 from uchiwa.core.readers import read_log
-from uchiwa.core.review import difference
-from uchiwa.core.table import Calibration, Table
 from uchiwa.core.writers import write_log
 
 
@@ -167,73 +158,3 @@ def bin_(
         head = f"{table.y.breakpoints[j]:>8g}" if table.y is not None else " " * 8
         means = (bins.mean.item(j, i) for i in range(table.shape[1]))
         click.echo(head + "".join(f"{'·' if mean != mean else f'{mean:.3g}':>9}" for mean in means))
-
-
-@uchiwa.command()
-@click.argument("kind", type=click.Choice(["fuel", "knock"]))
-@click.argument("files", nargs=-1, required=True)
-@click.option("--calibration", "calibration_path", required=True, help="Calibration JSON under work.")
-@click.option("--table", "table_id", required=True, help="Id of the table to correct.")
-@click.option("--policy", "policy_path", help="Policy JSON; see docs/formats.md.")
-@click.option("--where", multiple=True, help="Condition that samples must meet; may be repeated (fuel).")
-@click.option(
-    "--safe", multiple=True, help="Log with clearly less spark, to tell knock from noise; may be repeated (knock)."
-)
-@click.option("--out", required=True, help="Where the corrected calibration goes.")
-@click.option("--report", "report_path", help="Where the report goes.")
-def propose(
-    kind: str,
-    files: tuple[str, ...],
-    calibration_path: str,
-    table_id: str,
-    policy_path: str | None,
-    where: tuple[str, ...],
-    safe: tuple[str, ...],
-    out: str,
-    report_path: str | None,
-) -> None:
-    """Compute a proposal of a KIND from logs and write the corrected calibration."""
-    calibration = read_calibration_file(calibration_path)
-    logs = [read_one(path) for path in files]
-    corrected: Table
-    if kind == "knock":
-        corrected, data, told = _by_knock(logs, [read_one(path) for path in safe], calibration, table_id, policy_path)
-    else:
-        corrected, data, told = _by_fuel(logs, calibration, table_id, policy_path, where)
-    after = calibration.with_table(corrected)
-    write_text(out, calibration_json.dumps(after))
-    if report_path:
-        write_text(report_path, json.dumps(data, ensure_ascii=False, indent=1, allow_nan=False) + "\n")
-    change = difference(calibration, after)
-    said = change.tables[0].sentence if change.tables else f"{corrected.title}: nothing to change"
-    click.echo(f"{kind}: {said}")
-    for line in told:
-        click.echo(line)
-
-
-def _by_fuel(
-    logs: list[Log], calibration: Calibration, table_id: str, policy_path: str | None, where: tuple[str, ...]
-) -> tuple[Table, dict[str, Any], list[str]]:
-    proposal = fuel_proposal(logs, calibration, table_id, read_policy(policy_path), where)
-    data = report_of(proposal)
-    told = f"{data['samples_used']} of {data['samples']} samples used; left out: {_left_out(data)}"
-    return proposal.corrected, data, [told]
-
-
-def _by_knock(
-    logs: list[Log], safe: list[Log], calibration: Calibration, table_id: str, policy_path: str | None
-) -> tuple[Table, dict[str, Any], list[str]]:
-    policy = KnockPolicy()
-    if policy_path is not None:
-        policy = KnockPolicy.loads(read_bytes(policy_path).decode("utf-8", "replace"), Path(policy_path).name)
-    proposal = knock_proposal(logs, calibration, table_id, policy, safe)
-    told = []
-    for one in proposal.clusters:
-        why = "; ".join(reason.words for reason in one.reasons) or "nothing speaks for or against it"
-        told.append(f"  {one.number}. {len(one.events)} events, worst {one.worst:.1f}°: {one.verdict.value} ({why})")
-    return proposal.corrected, knock_report(proposal), told
-
-
-def _left_out(data: dict[str, Any]) -> str:
-    parts = [f"{reason} {number}" for reason, number in data["samples_left_out"].items() if number]
-    return ", ".join(parts) or "none"

@@ -87,3 +87,24 @@ def image(car_name: str, out: str, layout_path: str | None) -> None:
     if layout_path:
         write_text(layout_path, json.dumps(layout_data(car), ensure_ascii=False, indent=1) + "\n")
     click.echo(f"{out}: image of the {car.title}")
+
+
+@standin.command()
+@click.option("--car", "car_name", default="corvid-pike", show_default=True)
+@click.option("--calibration", "calibration_path", help="What the car's controller runs; by default its own.")
+@click.option("--offset", default=0.0, show_default=True, help="Degrees of spark that the operator adds.")
+@click.option("--run", default=1, show_default=True, type=click.IntRange(1), help="Number of the run in its session.")
+@click.option("--seed", type=click.IntRange(0), default=1, show_default=True, help="Of the session: its weather.")
+@click.option("--by-speed", is_flag=True, help="Rows by engine speed, without time.")
+@click.option("--out", required=True, help="Where the dyno's file goes.")
+def dyno(
+    car_name: str, calibration_path: str | None, offset: float, run: int, seed: int, by_speed: bool, out: str
+) -> None:
+    """Run a stand-in car on the stand-in dyno and write its pull file."""
+    from uchiwa.standin.cars import car_named
+    from uchiwa.standin.dyno import dyno_run, write_run
+
+    car = car_named(car_name)
+    flashed = read_calibration_file(calibration_path) if calibration_path else car.base()
+    write_bytes(out, write_run(dyno_run(car, flashed, seed, run, offset=offset), timed=not by_speed))
+    click.echo(f"{out}: run {run} of the {car.title}")

@@ -9,6 +9,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from uchiwa.core.errors import BadInput
 from uchiwa.core.fuels import FUELS, Fuel
+from uchiwa.core.pulls.road import RoadLoad
 from uchiwa.core.recognise import Assignment, Knowledge
 from uchiwa.core.sensors import PRESSURE_LINES, WIDEBAND_LINES, Line, fit_line
 
@@ -41,6 +42,11 @@ class CarFile(BaseModel):
         banks: of cylinders with a mixture sensor each.
         knock_sensor: whether the controller listens for knock.
         automatic: whether the gearbox shifts by itself.
+        mass: of the car with driver and fuel, kg; None if not known, and then a road log tells no torque.
+        drag_area: CdA, m².
+        rolling: coefficient of rolling resistance.
+        tyre_radius: rolling, m; with `ratios` it stands in for a road speed that was not recorded.
+        ratios: overall, engine to wheel, from the first gear on.
         logger: what records.
         channel_limit: how many channels the logger records at once; None for no limit.
     """
@@ -64,6 +70,11 @@ class CarFile(BaseModel):
     banks: Literal[1, 2] = 1
     knock_sensor: bool = True
     automatic: bool = False
+    mass: Annotated[float, Field(ge=50, le=60_000, allow_inf_nan=False)] | None = None
+    drag_area: Annotated[float, Field(ge=0.05, le=15, allow_inf_nan=False)] = 0.65
+    rolling: Annotated[float, Field(ge=0, le=0.1, allow_inf_nan=False)] = 0.013
+    tyre_radius: Annotated[float, Field(ge=0.1, le=1.0, allow_inf_nan=False)] | None = None
+    ratios: Annotated[tuple[Annotated[float, Field(gt=0.3, le=60)], ...], Field(max_length=12)] = ()
     logger: Annotated[str, Field(max_length=80)] = ""
     channel_limit: Annotated[int, Field(ge=2, le=500)] | None = None
 
@@ -94,6 +105,12 @@ class CarFile(BaseModel):
     def boosted(self) -> bool:
         """Whether the intake can be above ambient pressure."""
         return self.aspiration != "natural"
+
+    def road_load(self, slope: float = 0.0) -> RoadLoad | None:
+        """What the car's motion takes on a road of this slope (rise over run); None if its mass is not known."""
+        if self.mass is None:
+            return None
+        return RoadLoad(self.mass, self.drag_area, self.rolling, slope, self.tyre_radius, self.ratios)
 
     @property
     def known_fuel(self) -> Fuel:

@@ -207,8 +207,23 @@ def round_logs(round_: Round) -> list[LogFile]:
 
 
 def usable_logs(round_: Round) -> list[LogFile]:
-    """The logs of a round that are accepted and ready."""
+    """The logs of a round that are accepted and ready, without a dyno's, which tell of full load only."""
+    return [log for log in spark_logs(round_) if not log.dyno]
+
+
+def spark_logs(round_: Round) -> list[LogFile]:
+    """The logs of a round that are accepted and ready, a dyno's too."""
     return [log for log in round_logs(round_) if log.accepted and log.state == READY]
+
+
+def earlier_logs(job: Job, round_: Round, most: int) -> list[LogFile]:
+    """The newest accepted logs of a job's earlier rounds, a dyno's too; oldest first."""
+    query = (
+        LogFile.select()
+        .join(Round)
+        .where(LogFile.job == job, Round.number < round_.number, LogFile.accepted, LogFile.state == READY)
+    )
+    return list(query.order_by(LogFile.id.desc()).limit(most))[::-1]
 
 
 def close(job: Job, author: User, *, closed: bool) -> None:

@@ -125,6 +125,7 @@ class Round(Base):
     job = ForeignKeyField(Job, on_delete="CASCADE")
     number = IntegerField()
     policy = TextField(default="{}")
+    spark = LongTextField(default="{}")
     brief = LongTextField(default="")
     opened_at = DateTimeField()
     returned_at = DateTimeField(null=True)
@@ -160,6 +161,7 @@ class LogFile(Base):
     accepted = BooleanField(default=True)
     decided = BooleanField(default=False)
     baseline = BooleanField(default=False)
+    dyno = BooleanField(default=False)
     by_customer = BooleanField(default=False)
     message = CharField(max_length=500, default="")
     duration_s = DoubleField(null=True)
@@ -367,6 +369,41 @@ class Answer(Base):
         """Peewee's settings."""
 
         indexes = ((("job", "concern"), False),)
+
+
+class KnockDecision(Base):
+    """What a person holds the knock in some cells of a table to be; `cells` as JSON, [[i, j], …]."""
+
+    job = ForeignKeyField(Job, on_delete="CASCADE")
+    round = ForeignKeyField(Round, on_delete="CASCADE")
+    table_id = CharField(max_length=64)
+    verdict = CharField(max_length=8)
+    reason = CharField(max_length=300)
+    cells = LongTextField()
+    author = ForeignKeyField(User)
+    at = DateTimeField()
+
+    class Meta:
+        """Peewee's settings."""
+
+        table_name = "knock_decision"
+        indexes = ((("job", "table_id"), False),)
+
+
+class PullNote(Base):
+    """What was changed for a pull, whether it is shown, and its place among the others."""
+
+    log = ForeignKeyField(LogFile, on_delete="CASCADE")
+    number = IntegerField()
+    note = CharField(max_length=300, default="")
+    hidden = BooleanField(default=False)
+    place = DoubleField(null=True)
+
+    class Meta:
+        """Peewee's settings."""
+
+        table_name = "pull_note"
+        indexes = ((("log", "number"), True),)
 
 
 class Event(Base):

@@ -17,6 +17,7 @@ from peewee import Function
 
 from uchiwa.core.errors import BadInput
 from uchiwa.core.log import Log
+from uchiwa.core.pulls.recognised import from_dyno
 from uchiwa.store.clock import now
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import Job, LogChannel, LogFile, LogRawChunk, Round, blob
@@ -270,6 +271,7 @@ def facts_of(recording: Log, header: str) -> dict[str, object]:
         "notes": json.dumps(dict(recording.notes), ensure_ascii=False),
         "repairs": json.dumps([asdict(repair) for repair in recording.repairs], ensure_ascii=False),
         "header": header,
+        "dyno": from_dyno(recording),
     }
 
 

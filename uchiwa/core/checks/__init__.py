@@ -10,6 +10,7 @@ from uchiwa.core.checks import belonging, engine, mixture, recording
 from uchiwa.core.checks.examined import Examined
 from uchiwa.core.checks.finding import Finding, Severity
 from uchiwa.core.checks.own import OwnCheck, find_own
+from uchiwa.core.pulls.recognised import from_dyno
 
 CHECKS: tuple[Callable[[Examined], Iterator[Finding]], ...] = (
     *recording.CHECKS,
@@ -25,6 +26,11 @@ _EXPLAINS = {
     "fuel_pressure": frozenset({"lean_at_load"}),
     "knock_repeated": frozenset({"other_revision"}),
 }
+# What a brief asks of a drive on the road cannot be asked of a dyno's file.
+_NOT_OF_A_DYNO = {
+    "missing_channel", "too_short", "coverage", "low_rate", "constant_channel", "other_revision", "cold_engine",
+    "heat_soaked", "gaps",
+}  # fmt: skip
 _ORDER = {Severity.CRITICAL: 0, Severity.WARNING: 1, Severity.NOTE: 2}
 
 __all__ = ["CHECKS", "Examined", "Finding", "Severity", "examine"]
@@ -36,5 +42,7 @@ def examine(it: Examined, own: Sequence[OwnCheck] = ()) -> list[Finding]:
         found = [finding for check in CHECKS for finding in check(it)]
         found += find_own(it, own)
     explained = {rule for finding in found for rule in _EXPLAINS.get(finding.rule, ())}
+    if from_dyno(it.log):
+        explained |= _NOT_OF_A_DYNO
     left = [finding for finding in found if finding.rule not in explained]
     return sorted(left, key=lambda finding: _ORDER[finding.severity])

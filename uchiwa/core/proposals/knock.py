@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass
-from typing import Annotated, Any, Self
+from typing import Annotated, Any
 
 import numpy as np
-from pydantic import BaseModel, ConfigDict, Field, ValidationError
+from pydantic import BaseModel, ConfigDict, Field
 
 from uchiwa.core.editing.area import Area
 from uchiwa.core.editing.steps import Way, limited
@@ -45,26 +44,6 @@ class KnockPolicy(BaseModel):
     real: tuple[int, ...] = ()
     pinned: tuple[Cell, ...] = ()
     only: tuple[Cell, ...] | None = None
-
-    @classmethod
-    def loads(cls, text: str, name: str = "policy") -> Self:
-        """A policy from JSON text.
-
-        Raises:
-            BadInput: it is not JSON, or a key is wrong; says which.
-        """
-        try:
-            return cls.model_validate(json.loads(text))
-        except ValidationError as error:
-            first = error.errors(include_url=False)[0]
-            where = ".".join(str(part) for part in first["loc"]) or "the file"
-            raise BadInput(
-                first["msg"][:1].lower() + first["msg"][1:],
-                where=f"{name}, {where}",
-                advice=f"the keys are {', '.join(cls.model_fields)}",
-            ) from error
-        except ValueError as error:
-            raise BadInput("this is not JSON", where=name, advice='write an object such as {"margin": 1}') from error
 
 
 @dataclass(frozen=True, eq=False)
@@ -192,10 +171,10 @@ def _shadow(cluster: Cluster, knock: Knock, policy: KnockPolicy) -> set[tuple[in
     while ahead:
         i, j = ahead.pop()
         for a, b in ((i + 1, j), (i - 1, j), (i, j + 1), (i, j - 1)):
-            if 0 <= a < columns and 0 <= b < rows and (a, b) not in found and (a, b) not in cluster.cells:
-                if knock.mean[b, a] >= policy.step and knock.count[b, a] == 0:
-                    found.add((a, b))
-                    ahead.append((a, b))
+            new = 0 <= a < columns and 0 <= b < rows and (a, b) not in found and (a, b) not in cluster.cells
+            if new and knock.mean[b, a] >= policy.step and knock.count[b, a] == 0:
+                found.add((a, b))
+                ahead.append((a, b))
     return found
 
 

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import json
 from typing import Annotated, Any, Literal, Self
 
-from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator
+from pydantic import BaseModel, ConfigDict, Field, field_validator
 
 from uchiwa.core.conditions import RULES
-from uchiwa.core.errors import BadInput
+from uchiwa.core.proposals.read_policy import policy_from, policy_of
 
 Cell = tuple[Annotated[int, Field(ge=0)], Annotated[int, Field(ge=0)]]
 Formula = Annotated[str, Field(min_length=1, max_length=400)]
@@ -103,22 +102,9 @@ class Policy(BaseModel):
         Raises:
             BadInput: says which key and why.
         """
-        try:
-            return cls.model_validate(raw)
-        except ValidationError as error:
-            first = error.errors(include_url=False)[0]
-            where = ".".join(str(part) for part in first["loc"]) or "the file"
-            known = first["type"] != "extra_forbidden"
-            what = first["msg"].removeprefix("Value error, ") if known else "this key is not known"
-            what = what[:1].lower() + what[1:]
-            advice = "correct it" if known else f"the keys are {', '.join(cls.model_fields)}"
-            raise BadInput(what, where=f"{name}, {where}", advice=advice) from error
+        return policy_from(cls, raw, name)
 
     @classmethod
     def loads(cls, text: str, name: str = "policy") -> Self:
         """A policy from JSON text."""
-        try:
-            raw = json.loads(text)
-        except ValueError as error:
-            raise BadInput("this is not JSON", where=name, advice='write an object such as {"strength": 80}') from error
-        return cls.read(raw, name)
+        return policy_of(cls, text, name)

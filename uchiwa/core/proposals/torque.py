@@ -254,7 +254,7 @@ def knock_limits(speeds: FloatArray, present: FloatArray, heard: dict[int, tuple
     limits = np.full(speeds.shape, np.nan)
     for column, (clean, knocked) in heard.items():
         if np.isfinite(knocked):
-            below = clean if np.isfinite(clean) and knocked - 1.0 < clean < knocked else knocked - _RUNG
+            below = clean if np.isfinite(clean) and knocked - 1.0 <= clean < knocked else knocked - _RUNG
             limits[column] = (below + knocked) / 2
     sure = np.flatnonzero(np.isfinite(limits))
     if sure.size == 0:
@@ -331,7 +331,7 @@ def _by_torque(spark: float, gain: SparkGain, policy: TorquePolicy, why: list[st
     if gain.low > 0 and gain.gain > worth:
         why.append(f"{told}, more than chance")
         return spark + policy.add, Advice.ADD
-    if gain.high < worth or gain.gain <= 0:
+    if gain.high < worth:
         why.append(f"{told}: no gain, so that the lower spark is as good")
         return max(gain.lowest, spark - policy.add), Advice.BACK
     why.append(f"{told}: that cannot be told from chance; repeat the runs")

@@ -20,6 +20,8 @@ _BAND_SPREAD = 0.2
 _DISTINCT = 0.5
 _LEAST_SPAN = 3.0
 _KNOCKED = 0.3
+LEAST_SCATTER = 0.0005
+"""No dyno repeats better, whatever two runs happen to say."""
 MIXTURE_APART = 0.03
 AIR_EXPONENT_SPREAD = 0.2
 PRESSURE_EXPONENT_SPREAD = 0.1
@@ -166,7 +168,7 @@ def _scatter(bands: Bands, use: BoolArray, repeats: Repeatability) -> tuple[floa
     if left:
         own = float(np.mean(degrees))
         squares, freedom = squares + float(np.mean(left)) * own, freedom + own
-    return float(np.sqrt(squares / freedom)), freedom
+    return max(float(np.sqrt(squares / freedom)), LEAST_SCATTER), freedom
 
 
 def _common_loss(bands: Bands, use: BoolArray, scatter: float) -> tuple[float, float]:

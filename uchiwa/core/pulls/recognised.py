@@ -191,7 +191,7 @@ def _by_motion(it: _Stretch, load: RoadLoad | None, ratio: float) -> Pull:
     notes: list[str] = []
     nothing = np.full(it.time.shape, np.nan)
     bad = _shifts(it, flaws) | _lifts(it, flaws)
-    velocity, spun = _velocity(it, load, ratio, flaws, notes)
+    velocity, spun = _velocity(it, load, ratio, bad, flaws, notes)
     bad |= spun
     if load is None:
         notes.append("the car's mass is not known: give it in the car file, and torque can be told")
@@ -209,7 +209,7 @@ def _by_motion(it: _Stretch, load: RoadLoad | None, ratio: float) -> Pull:
 
 
 def _velocity(
-    it: _Stretch, load: RoadLoad | None, usual: float, flaws: list[Flaw], notes: list[str]
+    it: _Stretch, load: RoadLoad | None, usual: float, bad: BoolArray, flaws: list[Flaw], notes: list[str]
 ) -> tuple[FloatArray | None, BoolArray]:
     """Road speed in m/s by engine speed, which is recorded finer, and where the wheels spin."""
     road, spun = it.get("vehicle_speed"), np.zeros(it.time.shape, dtype=np.bool_)
@@ -218,7 +218,7 @@ def _velocity(
             notes.append("road speed stands still: torque cannot be told from it")
             return None, spun
         with np.errstate(divide="ignore", invalid="ignore"):
-            spun = np.where(road > 5.0, it.speed / road, usual) / usual > 1.0 + _SPIN
+            spun = ~bad & (np.where(road > 5.0, it.speed / road, usual) / usual > 1.0 + _SPIN)
         spun = _wide(it.time, spun) if spun.any() else spun
         for first, last in spans(it.time, spun, bridge=0.3):
             low, high = _range(it, first, last)
@@ -255,8 +255,9 @@ def _shifts(it: _Stretch, flaws: list[Flaw]) -> BoolArray:
     if gear is not None:
         known = np.where(np.isfinite(gear), gear, -1.0)
         moved[1:] = (np.diff(known) != 0) & (known[1:] > 0) & (known[:-1] > 0)
-    steps = np.diff(it.speed, prepend=it.speed[:1])
-    moved |= np.nan_to_num(steps) < -_JUMP * it.speed
+    else:
+        steps = np.diff(it.speed, prepend=it.speed[:1])
+        moved = np.nan_to_num(steps) < -_JUMP * it.speed
     if not moved.any():
         return bad
     bad = _wide(it.time, moved)

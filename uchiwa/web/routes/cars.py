@@ -59,6 +59,8 @@ def _read(form: FormData) -> CarFile:
     for key in CarFile.model_fields:
         if key in ("wideband_points", "pressure_points"):
             data[key] = _points(str(form.get(key, "")))
+        elif key == "ratios":
+            data[key] = [float(one.replace(",", ".")) for one in _NUMBER.findall(str(form.get(key, "")))]
         elif key in ("knock_sensor", "automatic"):
             data[key] = form.get(key) == "yes"
         else:

@@ -1,0 +1,154 @@
+"""`uchiwa propose`: what follows from logs for a table."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+import click
+
+from uchiwa.cli.files import read_calibration_file, read_json, read_one, read_policy, write_text
+from uchiwa.cli.root import uchiwa
+from uchiwa.core.car import CarFile
+from uchiwa.core.interchange import calibration_json
+from uchiwa.core.log import Log
+from uchiwa.core.proposals.fuel import fuel_proposal
+from uchiwa.core.proposals.knock import KnockPolicy, knock_proposal
+from uchiwa.core.proposals.knock import report as knock_report
+from uchiwa.core.proposals.knock_threshold import ThresholdPolicy, threshold_proposal
+from uchiwa.core.proposals.knock_threshold import report as threshold_report
+from uchiwa.core.proposals.policy import Policy
+from uchiwa.core.proposals.report import report as fuel_report
+from uchiwa.core.proposals.torque import torque_proposal
+from uchiwa.core.proposals.torque_policy import TorquePolicy
+from uchiwa.core.proposals.torque_report import report as torque_report
+from uchiwa.core.review import difference
+from uchiwa.core.table import Calibration, Table
+
+
+@dataclass(frozen=True)
+class _Asked:
+    """What the command was given."""
+
+    logs: list[Log]
+    safe: list[Log]
+    calibration: Calibration
+    table: str
+    policy: str | None
+    where: tuple[str, ...]
+    car: CarFile
+    slope: float
+
+
+_Answer = tuple[Table, dict[str, Any], list[str]]
+
+
+@uchiwa.command()
+@click.argument("kind", type=click.Choice(["fuel", "knock", "torque", "knock-threshold"]))
+@click.argument("files", nargs=-1, required=True)
+@click.option("--calibration", "calibration_path", required=True, help="Calibration JSON under work.")
+@click.option("--table", "table_id", required=True, help="Id of the table to correct.")
+@click.option("--policy", "policy_path", help="Policy JSON; see docs/formats.md.")
+@click.option("--where", multiple=True, help="Condition that samples must meet; may be repeated (fuel).")
+@click.option(
+    "--safe",
+    multiple=True,
+    help="Log with clearly less spark, to tell knock from noise; may be repeated (knock, torque, knock-threshold).",
+)
+@click.option("--car", "car_path", help="Car file (JSON): its mass and drag, for road logs (torque).")
+@click.option("--slope", default=0.0, help="Of the road, rise over run (torque).")
+@click.option("--out", required=True, help="Where the corrected calibration goes.")
+@click.option("--report", "report_path", help="Where the report goes.")
+def propose(
+    kind: str,
+    files: tuple[str, ...],
+    calibration_path: str,
+    table_id: str,
+    policy_path: str | None,
+    where: tuple[str, ...],
+    safe: tuple[str, ...],
+    car_path: str | None,
+    slope: float,
+    out: str,
+    report_path: str | None,
+) -> None:
+    """Compute a proposal of a KIND from logs and write the corrected calibration.
+
+    For knock-threshold, FILES are logs with real knock and --safe those without any; FILES may be the safe logs alone.
+    """
+    calibration = read_calibration_file(calibration_path)
+    car = CarFile.read(read_json(car_path)) if car_path else CarFile()
+    asked = _Asked(
+        [read_one(path) for path in files],
+        [read_one(path) for path in safe],
+        calibration,
+        table_id,
+        policy_path,
+        where,
+        car,
+        slope,
+    )
+    corrected, data, told = _KINDS[kind](asked)
+    after = calibration.with_table(corrected)
+    write_text(out, calibration_json.dumps(after))
+    if report_path:
+        write_text(report_path, json.dumps(data, ensure_ascii=False, indent=1, allow_nan=False) + "\n")
+    change = difference(calibration, after)
+    said = change.tables[0].sentence if change.tables else f"{corrected.title}: nothing to change"
+    click.echo(f"{kind}: {said}")
+    for line in told:
+        click.echo(line)
+
+
+def _by_fuel(asked: _Asked) -> _Answer:
+    policy = read_policy(asked.policy, Policy)
+    proposal = fuel_proposal(asked.logs, asked.calibration, asked.table, policy, asked.where)
+    data = fuel_report(proposal)
+    parts = [f"{reason} {number}" for reason, number in data["samples_left_out"].items() if number]
+    told = f"{data['samples_used']} of {data['samples']} samples used; left out: {', '.join(parts) or 'none'}"
+    return proposal.corrected, data, [told]
+
+
+def _by_knock(asked: _Asked) -> _Answer:
+    policy = read_policy(asked.policy, KnockPolicy)
+    proposal = knock_proposal(asked.logs, asked.calibration, asked.table, policy, asked.safe)
+    told = []
+    for one in proposal.clusters:
+        why = "; ".join(reason.words for reason in one.reasons) or "nothing speaks for or against it"
+        told.append(f"  {one.number}. {len(one.events)} events, worst {one.worst:.1f}°: {one.verdict.value} ({why})")
+    return proposal.corrected, knock_report(proposal), told
+
+
+def _by_torque(asked: _Asked) -> _Answer:
+    policy = read_policy(asked.policy, TorquePolicy)
+    load = asked.car.road_load(asked.slope)
+    proposal = torque_proposal(asked.logs, asked.calibration, asked.table, policy, load, asked.safe)
+    told = []
+    for one in proposal.decisions:
+        change = f"{one.spark:.1f}° → {one.after:.1f}°" if abs(one.after - one.spark) >= 0.05 else f"{one.spark:.1f}°"
+        told.append(f"  {one.speed:.0f} rpm: {one.advice.value}, {change} ({'; '.join(one.reasons)})")
+    return proposal.corrected, torque_report(proposal), told
+
+
+def _by_threshold(asked: _Asked) -> _Answer:
+    policy = read_policy(asked.policy, ThresholdPolicy)
+    safe = asked.safe or asked.logs
+    knocking = asked.logs if asked.safe else []
+    proposal = threshold_proposal(safe, asked.calibration, asked.table, policy, knocking)
+    told = [
+        f"  in {proposal.safe.seconds:.0f} s of safe running it flags {proposal.safe.then} times, now {proposal.safe.now}"
+    ]
+    if proposal.caught.events:
+        caught = proposal.caught
+        told.append(f"  of {caught.events} real events it catches {caught.then}, now {caught.now}")
+    return proposal.corrected, threshold_report(proposal), told
+
+
+_KINDS: dict[str, Callable[[_Asked], _Answer]] = {
+    "fuel": _by_fuel,
+    "knock": _by_knock,
+    "torque": _by_torque,
+    "knock-threshold": _by_threshold,
+}

@@ -1,0 +1,42 @@
+"""Policies from JSON, with an error that names the key."""
+
+from __future__ import annotations
+
+import json
+from typing import Any, TypeVar
+
+from pydantic import BaseModel, ValidationError
+
+from uchiwa.core.errors import BadInput
+
+Kind = TypeVar("Kind", bound=BaseModel)
+
+
+def policy_from(kind: type[Kind], raw: Any, name: str = "policy") -> Kind:
+    """A policy from plain data.
+
+    Raises:
+        BadInput: a key is wrong; says which, and lists the keys there are.
+    """
+    try:
+        return kind.model_validate(raw)
+    except ValidationError as error:
+        first = error.errors(include_url=False)[0]
+        where = ".".join(str(part) for part in first["loc"]) or "the file"
+        known = first["type"] != "extra_forbidden"
+        what = first["msg"].removeprefix("Value error, ") if known else "this key is not known"
+        advice = "correct it" if known else f"the keys are {', '.join(kind.model_fields)}"
+        raise BadInput(what[:1].lower() + what[1:], where=f"{name}, {where}", advice=advice) from error
+
+
+def policy_of(kind: type[Kind], text: str, name: str = "policy") -> Kind:
+    """A policy from JSON text.
+
+    Raises:
+        BadInput: it is not JSON, or a key is wrong.
+    """
+    try:
+        raw = json.loads(text)
+    except ValueError as error:
+        raise BadInput("this is not JSON", where=name, advice="write an object of the policy's keys") from error
+    return policy_from(kind, raw, name)

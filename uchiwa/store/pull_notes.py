@@ -1,0 +1,29 @@
+"""Notes of pulls: what was changed for each, whether it is shown, and in which order they stand."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from uchiwa.store.models import LogFile, PullNote
+
+Key = tuple[int, int]
+
+
+def of(logs: Sequence[LogFile]) -> dict[Key, PullNote]:
+    """Notes by (log id, number of the pull in it)."""
+    if not logs:
+        return {}
+    found = PullNote.select().where(PullNote.log.in_([log.id for log in logs]))
+    return {(one.log_id, one.number): one for one in found}
+
+
+def keep(key: Key, *, note: str | None = None, hidden: bool | None = None, place: float | None = None) -> None:
+    """Change what is given of a pull's note."""
+    row, _ = PullNote.get_or_create(log=key[0], number=key[1])
+    if note is not None:
+        row.note = " ".join(note.split())[:300]
+    if hidden is not None:
+        row.hidden = hidden
+    if place is not None:
+        row.place = place
+    row.save()
