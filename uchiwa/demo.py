@@ -24,9 +24,23 @@ from uchiwa.core.review import difference
 from uchiwa.core.table import Calibration
 from uchiwa.standin.cars import car_named
 from uchiwa.standin.defects import changed
+from uchiwa.standin.dyno import dyno_run, write_run
 from uchiwa.standin.layouts import image_of, layout_data
 from uchiwa.standin.simulate import simulate
-from uchiwa.store import accounts, answers, briefs, calibrations, drafts, images, jobs, messages, samples, uploads
+from uchiwa.standin.sprint import sprint_car
+from uchiwa.store import (
+    accounts,
+    answers,
+    briefs,
+    calibrations,
+    drafts,
+    images,
+    jobs,
+    messages,
+    pull_notes,
+    samples,
+    uploads,
+)
 from uchiwa.store.clock import now
 from uchiwa.store.database import connect_to, unit_of_work
 from uchiwa.store.models import Job, Round, Shop, User
@@ -40,6 +54,8 @@ EMAIL = "orrell@uchiwa.example"
 PASSWORD = "paper-and-ink"  # noqa: S105 - the demo's own, printed when it starts
 SHOP = "Hill Club calibration"
 TUNER = "M. Orrell"
+SPRINT = "corvid-pike-sprint"
+KNOCK = ("knock_level", "knock_limit", "knock_count")
 POLICY = Policy(strength=60, limit_percent=12)
 
 
@@ -61,6 +77,7 @@ class DemoJob:
         image: whether revisions go out as an image of the car's controller.
         edits: made by hand in the last round: table, cells, cell line, reason.
         carried: how far the last revision has come with the customer.
+        runs: on the dyno in the last round, as degrees that the operator added, and what was noted.
     """
 
     customer: str
@@ -79,6 +96,7 @@ class DemoJob:
     image: bool = False
     edits: tuple[tuple[str, tuple[tuple[int, int], ...], str, str], ...] = ()
     carried: str = "flashed"
+    runs: tuple[tuple[float, str], ...] = ()
 
 
 def _block(columns: range, rows: range) -> tuple[tuple[int, int], ...]:
@@ -136,6 +154,24 @@ JOBS = (
         carried="downloaded",
     ),
     DemoJob("Hill Club North", "Corvid Pike, club car", "2.0 turbo four", ((),), hours=2, briefed=False),
+    DemoJob(
+        "Lior Banerjee",
+        "Corvid Pike, sprint car",
+        "2.0 turbo four, pump fuel",
+        ((("roll_on", 91), ("full_load_pull", 92)),),
+        hours=4,
+        car="corvid-pike-sprint",
+        purpose="full_load",
+        runs=(
+            (0.0, "as flashed"),
+            (-3.0, "three degrees out"),
+            (-6.0, "six degrees out"),
+            (0.0, "as flashed again"),
+            (0.5, "half a degree in"),
+            (1.0, "one degree in"),
+            (1.5, "one and a half in"),
+        ),
+    ),
     DemoJob(
         "Noor Haddad",
         "Bramble Wren",
@@ -205,7 +241,7 @@ def _upload(job: Job, round_: Round, name: str, data: bytes) -> None:
 
 
 def _load_job(tuner_id: int, demo: DemoJob) -> None:
-    car = car_named(demo.car)
+    car = sprint_car() if demo.car == SPRINT else car_named(demo.car)
     calibration = car.base()
     with unit_of_work():
         tuner = User.get_by_id(tuner_id)
@@ -230,10 +266,18 @@ def _load_job(tuner_id: int, demo: DemoJob) -> None:
             recording = replace(recording, notes={"revision": recording.notes["revision"]})
             if demo.way == "cold" and last and name == "steady_cruise":
                 recording = changed(recording, coolant_temperature=_never_warm)
-            data = car.logger.write(recording, [ask.quantity for ask in brief.asked])
+            asked = [ask.quantity for ask in brief.asked] + [one for one in KNOCK if car.knock_channels]
+            data = car.logger.write(recording, list(dict.fromkeys(asked)))
             if demo.spoiled and last:
                 data = data.replace(b"Engine speed [rpm]", b"Crank pulses [1]")
             _upload(job, round_, f"{name.replace('_', ' ')} {number}.csv", data)
+        if last:
+            for run, (offset, note) in enumerate(demo.runs, 1):
+                measured = dyno_run(car, calibration, 93, run, offset=offset)
+                _upload(job, round_, f"dyno run {run}.csv", write_run(measured))
+                with unit_of_work():
+                    log = jobs.spark_logs(round_)[-1]
+                    pull_notes.keep((log.id, 1), note=note)
         if drives and (not last or demo.taken):
             _take(job, round_, tuner, calibration)
         if last:

@@ -18,7 +18,7 @@ class Station(StrEnum):
     RETURN = "Return"
 
 
-OFFERED = (Station.BRIEF, Station.LOGS, Station.FUEL, Station.REVIEW, Station.RETURN)
+OFFERED = (Station.BRIEF, Station.LOGS, Station.FUEL, Station.SPARK, Station.REVIEW, Station.RETURN)
 
 
 class Standing(StrEnum):
@@ -48,7 +48,9 @@ class RoundFacts:
         briefed: whether the customer has been told what to record.
         logs_ready, logs_reading, logs_refused: accepted logs by what became of them.
         logs_unfit: logs, since the last accepted one, that the customer has been told to record again.
-        taken: proposals taken and not put back.
+        logs_dyno: of the accepted ones, those that a dyno wrote.
+        taken: steps of the draft that stand.
+        sparked: of these, proposals of spark.
         frozen: whether the round has ended with a revision.
         last_refusal: why the last log was refused.
         running: number of the revision that the customer is to run.
@@ -61,7 +63,9 @@ class RoundFacts:
     logs_reading: int = 0
     logs_refused: int = 0
     logs_unfit: int = 0
+    logs_dyno: int = 0
     taken: int = 0
+    sparked: int = 0
     frozen: bool = False
     last_refusal: str = ""
     running: int = 0
@@ -75,7 +79,9 @@ def next_station(facts: RoundFacts) -> Station:
     if not facts.logs_ready:
         anything = facts.briefed or facts.number > 1 or facts.logs_reading or facts.logs_refused or facts.logs_unfit
         return Station.LOGS if anything else Station.BRIEF
-    return Station.REVIEW if facts.taken else Station.FUEL
+    if facts.taken:
+        return Station.REVIEW
+    return Station.SPARK if facts.logs_dyno == facts.logs_ready else Station.FUEL
 
 
 def standings(facts: RoundFacts, here: Station | None = None, *, closed: bool = False) -> dict[Station, Standing]:
@@ -88,7 +94,8 @@ def standings(facts: RoundFacts, here: Station | None = None, *, closed: bool = 
     done = {
         Station.BRIEF: facts.briefed,
         Station.LOGS: facts.logs_ready > 0,
-        Station.FUEL: facts.taken > 0,
+        Station.FUEL: facts.taken > facts.sparked,
+        Station.SPARK: facts.sparked > 0,
         Station.REVIEW: facts.frozen,
         Station.RETURN: facts.frozen,
     }
@@ -123,7 +130,7 @@ def whose_move(facts: RoundFacts, *, closed: bool) -> tuple[Move, str]:
         ready = f", {_logs(facts.logs_ready)} accepted" if facts.logs_ready else ""
         return Move.THEIRS, f"Asked to record again{ready}"
     if facts.logs_ready:
-        return Move.YOURS, f"{_logs(facts.logs_ready)} accepted, fuel is next"
+        return Move.YOURS, f"{_logs(facts.logs_ready)} accepted, {next_station(facts).lower()} is next"
     if facts.logs_reading:
         return Move.YOURS, f"{_logs(facts.logs_reading)} being read"
     if facts.logs_refused:

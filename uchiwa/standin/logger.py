@@ -88,6 +88,7 @@ _PLAIN = (
     ("injector_pulse", "Injector pulse", 3), ("injector_duty", "Injector duty", 1), ("spark_advance", "Spark advance", 1),
     ("knock_retard", "Knock retard", 1), ("battery_voltage", "Battery voltage", 2), ("fuel_pressure", "Fuel pressure", 0),
     ("overrun_cut_active", "Overrun cut active", 0), ("after_start_active", "After start active", 0), ("gear", "Gear", 0),
+    ("knock_level", "Knock level", 3), ("knock_limit", "Knock limit", 3), ("knock_count", "Knock count", 0),
 )  # fmt: skip
 
 PIKE_LOGGER = Logger(Dialect(), {one: Written(name, QUANTITIES[one].unit, decimals) for one, name, decimals in _PLAIN})

@@ -76,6 +76,7 @@ def take(
     calibration: Calibration,
     sentence: str,
     inputs: dict[str, Any],
+    kind: str = jobs.TAKE,
 ) -> Event:
     """Take a proposal into the draft.
 
@@ -84,11 +85,12 @@ def take(
         calibration: the draft's content with the proposal in it.
         sentence: what changed, in plain words.
         inputs: everything the proposal was computed from.
+        kind: TAKE or SPARK.
 
     Raises:
         StaleDraftError: the draft has changed since.
     """
-    return change(job, round_, author, version, calibration, jobs.TAKE, sentence, inputs)
+    return change(job, round_, author, version, calibration, kind, sentence, inputs)
 
 
 def change(
@@ -169,6 +171,8 @@ def as_steps(found: Iterable[Event]) -> tuple[Step, ...]:
 
 def _reason(step: Event) -> str:
     """What a step was, without the table's name."""
+    if step.kind == jobs.SPARK:
+        return f"{json.loads(step.inputs).get('kind', 'spark')} proposal"
     if step.kind != jobs.TAKE:
         return str(step.sentence).split(": ", 1)[-1]
     policy = json.loads(step.inputs).get("policy", {})

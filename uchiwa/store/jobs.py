@@ -17,8 +17,8 @@ from uchiwa.store.clock import now
 from uchiwa.store.models import Car, Customer, Draft, Event, Job, LogFile, Revision, Round, User
 from uchiwa.store.uploads import IMPORTING, READY, RECEIVING, REFUSED, STORED
 
-TAKE, EDIT = "take", "edit"
-STEPS = (TAKE, EDIT)
+TAKE, SPARK, EDIT = "take", "spark", "edit"
+STEPS = (TAKE, SPARK, EDIT)
 """Kinds of events that change the draft and can be undone."""
 
 
@@ -91,21 +91,30 @@ def facts_of(rounds_: Collection[Round]) -> dict[int, RoundFacts]:
     for row in query:
         counted[(row.round_id, row.state)] = row.number
     unfit: dict[int, int] = {}
+    dynos: dict[int, int] = {}
     for row in (
-        LogFile.select(LogFile.id, LogFile.round, LogFile.accepted)
-        .where(LogFile.round.in_(ids), LogFile.state == READY, ~LogFile.decided)
+        LogFile.select(LogFile.id, LogFile.round, LogFile.accepted, LogFile.decided, LogFile.dyno)
+        .where(LogFile.round.in_(ids), LogFile.state == READY)
         .order_by(LogFile.id)
     ):
+        if row.accepted and row.dyno:
+            dynos[row.round_id] = dynos.get(row.round_id, 0) + 1
+        if row.decided:
+            continue
         if row.accepted:
             unfit[row.round_id] = 0
         else:
             unfit[row.round_id] = unfit.get(row.round_id, 0) + 1
-    taken = {
-        row.round_id: row.number
-        for row in Event.select(Event.round, fn.COUNT(Event.id).alias("number"))
+    taken: dict[int, int] = {}
+    sparked: dict[int, int] = {}
+    for row in (
+        Event.select(Event.round, Event.kind, fn.COUNT(Event.id).alias("number"))
         .where(Event.round.in_(ids), Event.kind.in_(STEPS), ~Event.put_back)
-        .group_by(Event.round)
-    }
+        .group_by(Event.round, Event.kind)
+    ):
+        taken[row.round_id] = taken.get(row.round_id, 0) + row.number
+        if row.kind == SPARK:
+            sparked[row.round_id] = row.number
     refusals = {
         row.round_id: row.message
         for row in LogFile.select(LogFile.round, LogFile.message)
@@ -124,7 +133,9 @@ def facts_of(rounds_: Collection[Round]) -> dict[int, RoundFacts]:
             logs_ready=counted.get((one.id, READY), 0),
             logs_reading=counted.get((one.id, STORED), 0) + counted.get((one.id, IMPORTING), 0),
             logs_refused=counted.get((one.id, REFUSED), 0),
+            logs_dyno=dynos.get(one.id, 0),
             taken=taken.get(one.id, 0),
+            sparked=sparked.get(one.id, 0),
             frozen=one.returned_at is not None,
             last_refusal=refusals.get(one.id, ""),
         )

@@ -72,6 +72,21 @@ def policy_words(inputs: dict[str, Any]) -> str:
     )
 
 
+def spark_words(inputs: dict[str, Any]) -> str:
+    """What a taken proposal of spark rests on, in a few words."""
+    policy = inputs.get("policy", {})
+    match inputs.get("kind"):
+        case "knock":
+            real = sum(bool(one["counts"]) for one in inputs.get("clusters", []))
+            return (
+                f"{inputs.get('events', 0)} events, {real} places held to be real, margin {policy.get('margin', 0):g}°"
+            )
+        case "torque":
+            return f"{len(inputs.get('pulls', []))} pulls, at most {policy.get('most', 0):g}° a round, {policy.get('knock_margin', 0):g}° below knock"
+        case _:
+            return f"quantile {policy.get('quantile', 0):g} %, times {policy.get('margin', 0):g}"
+
+
 environment = Environment(
     loader=FileSystemLoader(HERE / "templates"),
     autoescape=select_autoescape(("html",), default=True),
@@ -87,6 +102,7 @@ environment.filters.update(
     reason_title=title_of,
     markdown=as_html,
     policy_words=policy_words,
+    spark_words=spark_words,
     duration=duration,
     size=size,
     thousands=thousands,

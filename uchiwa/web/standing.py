@@ -15,6 +15,7 @@ PATHS = {
     Station.BRIEF: "brief",
     Station.LOGS: "logs",
     Station.FUEL: "fuel",
+    Station.SPARK: "spark",
     Station.REVIEW: "review",
     Station.RETURN: "return",
 }

@@ -84,6 +84,7 @@ class ThresholdProposal:
         state: `changed`, `filled`, `kept`, `thin` or `pinned`.
         safe: what is flagged in the safe runs, where everything flagged is noise.
         caught: what is caught in the other logs.
+        heard: samples of the safe runs, thinned, as (place along the first axis, level); shape (n, 2).
         policy: that it was made with.
     """
 
@@ -94,6 +95,7 @@ class ThresholdProposal:
     state: np.ndarray
     safe: Flagged
     caught: Caught
+    heard: FloatArray
     policy: ThresholdPolicy
 
     @property
@@ -158,7 +160,8 @@ def threshold_proposal(
         sum(_rises(one, proposed) for one in read),
         float(sum(one.seconds for one in read)),
     )
-    return ThresholdProposal(table, base, samples, after, state, flagged, _caught(knocking, table, proposed), policy)
+    caught = _caught(knocking, table, proposed)
+    return ThresholdProposal(table, base, samples, after, state, flagged, caught, _thinned(read), policy)
 
 
 def _limits(table: Table, base: FloatArray, policy: ThresholdPolicy) -> tuple[FloatArray, np.ndarray]:
@@ -204,6 +207,18 @@ def _read(log: Log, table: Table) -> _Read | None:
         return None
     step = float(np.median(np.diff(time)))
     return _Read(time[use], x[use], y[use], level[use], float(use.sum()) * step)
+
+
+_DRAWN = 900
+
+
+def _thinned(read: Sequence[_Read]) -> FloatArray:
+    """Some samples of every log, the loudest of each stretch, so that no rise of the level is lost."""
+    x, level = np.concatenate([one.x for one in read]), np.concatenate([one.level for one in read])
+    step = max(1, x.size // _DRAWN)
+    starts = np.arange(0, x.size, step)
+    loudest = np.array([at + int(np.argmax(level[at : at + step])) for at in starts])
+    return np.column_stack([x[loudest], level[loudest]])
 
 
 def _rises(read: _Read, table: Table) -> int:

@@ -23,6 +23,7 @@ from uchiwa.core.pulls.repeat import Repeatability, repeatability
 from uchiwa.core.pulls.road import RoadLoad
 from uchiwa.core.pulls.runs import Bands, bands_of
 from uchiwa.core.quantities import QUANTITIES
+from uchiwa.core.review import signed
 from uchiwa.core.table import Calibration, Table
 from uchiwa.core.units import convert
 
@@ -81,7 +82,7 @@ class TorqueProposal:
 
     Attributes:
         table: as it is.
-        pulls: every run that was looked at.
+        pulls: the runs that were compared, all measured alike.
         bands: the runs on the columns of the table.
         repeats: how well they repeat.
         gains: what a degree is worth.
@@ -155,8 +156,9 @@ def torque_from(
             "no log holds a pull with torque",
             advice="send a dyno file with engine speed and torque, or a road log of a full-load pull with road speed",
         )
-    pulls = tuple(pull for _, pull in numbered)
     speeds = convert(table.x.breakpoints, table.x.unit, QUANTITIES[table.x.quantity].unit)
+    everything = bands_of([pull for _, pull in numbered], speeds, displacement)
+    pulls = comparable([pull for _, pull in numbered])
     bands = bands_of(pulls, speeds, displacement)
     repeats = repeatability(bands)
     run = np.flatnonzero(np.isfinite(bands.torque).any(axis=0))
@@ -167,7 +169,7 @@ def torque_from(
     noise = KnockPolicy(noise=policy.noise, real=policy.real)
     real = [one for cluster in judged if counts_as_real(cluster, noise) for one in cluster.events]
     heard_in = {
-        int(column): _heard_in(int(column), numbered, bands, real, table, float(present[column])) for column in run
+        int(column): _heard_in(int(column), numbered, everything, real, table, float(present[column])) for column in run
     }
     limits = knock_limits(speeds, present, {column: (clean, low) for column, (clean, low, _) in heard_in.items()})
     decisions = [
@@ -182,6 +184,13 @@ def torque_from(
     return TorqueProposal(
         table, pulls, bands, repeats, told, heard, judged, tuple(decisions), policy, after, state
     )  # fmt: skip
+
+
+def comparable(pulls: Sequence[Pull]) -> tuple[Pull, ...]:
+    """The pulls of the kind of which there are most, a dyno's first: torque of different kinds cannot be compared."""
+    kinds = [one.measured for one in pulls]
+    best = max(dict.fromkeys(kinds), key=lambda kind: (kinds.count(kind), kind == "dyno"))
+    return tuple(one for one in pulls if one.measured == best)
 
 
 def _loads(table: Table, pulls: Sequence[Pull], bands: Bands) -> FloatArray:
@@ -319,7 +328,7 @@ def _by_torque(spark: float, gain: SparkGain, policy: TorquePolicy, why: list[st
     if gain.method is Method.NONE:
         why.append("only one spark was run: a gain cannot be told")
         return float("nan"), Advice.NOTHING
-    told = f"a degree is worth {gain.gain:+.2f} Nm ({gain.low:+.2f} … {gain.high:+.2f})"
+    told = f"a degree is worth {signed(gain.gain, 2)} Nm ({signed(gain.low, 2)} … {signed(gain.high, 2)})"
     if gain.method is Method.FIT and np.isfinite(gain.best):
         why.append(f"{told}; best torque at {gain.best:.1f} ± {gain.best_error:.1f}°, from {gain.sparks} sparks")
         # Far beyond what was run a parabola is a guess: it says the way, not the place.

@@ -91,6 +91,7 @@ class Compared:
         chance: Nm by which two such runs differ by chance (95 %).
         told: whether the difference is more than that.
         power: highest power in the band, kW.
+        alike: whether it was measured as the first was; otherwise the difference says nothing.
         ragged: how much torque jumps from sample to sample, as a share.
     """
 
@@ -98,6 +99,7 @@ class Compared:
     difference: float
     chance: float
     told: bool
+    alike: bool
     power: float
     ragged: float
 
@@ -110,19 +112,21 @@ def compare(
     torque = drawn.curves.get("wheel_torque")
     power = drawn.curves.get("wheel_power")
     found: list[Compared] = []
-    reference = float("nan")
+    reference, kind = float("nan"), ""
     for row, pull in enumerate(pulls):
         mean = float("nan")
         if torque is not None and inside.any() and np.isfinite(torque[row, inside]).mean() > 0.9:
             mean = float(np.nanmean(torque[row, inside]))
         first = not math.isfinite(reference) and math.isfinite(mean)
         if first:
-            reference = mean
+            reference, kind = mean, pull.measured
         chance = repeats.interval() * reference
         difference = 0.0 if first else mean - reference
         top = float("nan")
         if power is not None and inside.any() and np.isfinite(power[row, inside]).any():
             top = float(np.nanmax(power[row, inside]))
         ragged = raggedness(np.where(pull.known, pull.torque, np.nan))
-        found.append(Compared(mean, difference, chance, not first and abs(difference) > chance, top, ragged))
+        alike = pull.measured == kind
+        told = alike and not first and abs(difference) > chance
+        found.append(Compared(mean, difference, chance, told, alike, top, ragged))
     return tuple(found)

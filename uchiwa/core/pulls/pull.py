@@ -72,6 +72,13 @@ class Pull:
     notes: tuple[str, ...] = ()
 
     @property
+    def measured(self) -> str:
+        """How torque was measured, and in which gear on the road: only pulls of one kind can be compared."""
+        if self.source is Source.ROAD and math.isfinite(self.gear):
+            return f"{self.source.value}, gear {self.gear:.0f}"
+        return self.source.value
+
+    @property
     def power(self) -> FloatArray:
         """kW: torque · speed."""
         power: FloatArray = self.torque * self.speed * (2.0 * math.pi / 60e3)

@@ -41,7 +41,9 @@ class Repeatability:
 
 
 def alike(bands: Bands, one: int, other: int) -> bool:
-    """Whether two runs had the same spark, pressure and mixture, as far as recorded, in most of their common bands."""
+    """Whether two runs were measured alike, with the same spark, pressure and mixture in most of their common bands."""
+    if bands.measured[one] != bands.measured[other]:
+        return False
     common = np.isfinite(bands.torque[one]) & np.isfinite(bands.torque[other])
     if int(common.sum()) < 2:
         return False

@@ -38,6 +38,7 @@ class Bands:
         denseness: ln of the intake pressure over the reference; 0 if not recorded.
         warmth: ln of the intake temperature over the reference, kelvin by kelvin; 0 if not recorded.
         reference: of pressure (kPa) and intake temperature (degC) by band, shape (bands, 2); NaN if not recorded.
+        measured: of each run, how; only runs measured alike can be compared.
         normalised: in words, what the level has been freed of.
     """
 
@@ -54,6 +55,7 @@ class Bands:
     denseness: FloatArray
     warmth: FloatArray
     reference: FloatArray
+    measured: tuple[str, ...]
     normalised: str
 
 
@@ -128,7 +130,7 @@ def bands_of(pulls: Sequence[Pull], centres: FloatArray, displacement: float | N
     ]
     return Bands(
         centres, edges, torque, level, told["spark_advance"], pressure, air, told["lambda_measured"],
-        told["knock_retard"], told["boost_pressure"], -np.log(by_pressure), np.log(warmer), reference, " and ".join(freed),
+        told["knock_retard"], told["boost_pressure"], -np.log(by_pressure), np.log(warmer), reference, tuple(one.measured for one in pulls), " and ".join(freed),
     )  # fmt: skip
 
 

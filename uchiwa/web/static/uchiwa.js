@@ -39,6 +39,7 @@ document.addEventListener("alpine:init", () => {
       this.table = root.table;
       this.view = root.view;
       this.shape = root.shape;
+      if (root.drawer) this.drawerTitle = root.drawer;
       this.choose(Number(root.i), Number(root.j), false, true);
       window.addEventListener("pointerup", () => { this.dragging = false; });
       this.expanded = localStorage.getItem("uchiwa-drawer") === "up";
