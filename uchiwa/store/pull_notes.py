@@ -19,11 +19,12 @@ def of(logs: Sequence[LogFile]) -> dict[Key, PullNote]:
 
 def keep(key: Key, *, note: str | None = None, hidden: bool | None = None, place: float | None = None) -> None:
     """Change what is given of a pull's note."""
-    row, _ = PullNote.get_or_create(log=key[0], number=key[1])
+    told: dict[str, object] = {}
     if note is not None:
-        row.note = " ".join(note.split())[:300]
+        told["note"] = " ".join(note.split())[:300]
     if hidden is not None:
-        row.hidden = hidden
+        told["hidden"] = hidden
     if place is not None:
-        row.place = place
-    row.save()
+        told["place"] = place
+    if told:
+        PullNote.insert(log=key[0], number=key[1], **told).on_conflict(update=told).execute()

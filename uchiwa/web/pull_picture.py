@@ -107,7 +107,7 @@ def picture(drawn: Overlay, low: float, high: float) -> Picture:
         y = top + (ceiling - rows) / (ceiling - floor) * height
         marks = tuple(
             (top + (ceiling - one) / (ceiling - floor) * height, f"{one:g}".replace("-", "−"))
-            for one in ticks(floor, ceiling, 4 if height > 80 else 2)
+            for one in ticks(floor, ceiling, 4 if height > 80 else 3)
         )
         unit = QUANTITIES[quantity].unit
         strips.append(

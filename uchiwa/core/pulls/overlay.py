@@ -10,7 +10,7 @@ from typing import Annotated
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field
 
-from uchiwa.core.log import FloatArray
+from uchiwa.core.log import BoolArray, FloatArray
 from uchiwa.core.pulls.curve import over_speed, raggedness, speed_grid
 from uchiwa.core.pulls.pull import Pull
 from uchiwa.core.pulls.repeat import Repeatability
@@ -83,15 +83,16 @@ def overlay(pulls: Sequence[Pull], view: PullView) -> Overlay:
 
 @dataclass(frozen=True)
 class Compared:
-    """A pull against the first over a band.
+    """A pull against another over a band.
 
     Attributes:
         mean: torque over the band, Nm; NaN if it did not run through most of it.
-        difference: from the first pull's, Nm.
+        difference: from the reference's, Nm.
         chance: Nm by which two such runs differ by chance (95 %).
         told: whether the difference is more than that.
         power: highest power in the band, kW.
-        alike: whether it was measured as the first was; otherwise the difference says nothing.
+        alike: whether it was measured as the reference was; otherwise the difference says nothing.
+        reference: whether it is the one that the others are held against.
         ragged: how much torque jumps from sample to sample, as a share.
     """
 
@@ -100,6 +101,7 @@ class Compared:
     chance: float
     told: bool
     alike: bool
+    reference: bool
     power: float
     ragged: float
 
@@ -107,26 +109,30 @@ class Compared:
 def compare(
     pulls: Sequence[Pull], drawn: Overlay, repeats: Repeatability, low: float, high: float
 ) -> tuple[Compared, ...]:
-    """Each pull's mean torque over a band, against the first that ran through it."""
+    """Each pull's mean torque over a band, against the first of the kind of which most ran through it."""
     inside = (drawn.speeds >= low) & (drawn.speeds <= high)
-    torque = drawn.curves.get("wheel_torque")
-    power = drawn.curves.get("wheel_power")
-    found: list[Compared] = []
-    reference, kind = float("nan"), ""
-    for row, pull in enumerate(pulls):
-        mean = float("nan")
-        if torque is not None and inside.any() and np.isfinite(torque[row, inside]).mean() > 0.9:
-            mean = float(np.nanmean(torque[row, inside]))
-        first = not math.isfinite(reference) and math.isfinite(mean)
-        if first:
-            reference, kind = mean, pull.measured
-        chance = repeats.interval() * reference
-        difference = 0.0 if first else mean - reference
+    torque, power = drawn.curves.get("wheel_torque"), drawn.curves.get("wheel_power")
+    means = [_mean(torque, row, inside) for row in range(len(pulls))]
+    through = [pull.measured for pull, mean in zip(pulls, means, strict=True) if math.isfinite(mean)]
+    kind = max(dict.fromkeys(through), key=through.count, default="")
+    first = next((row for row, pull in enumerate(pulls) if pull.measured == kind and math.isfinite(means[row])), None)
+    reference = means[first] if first is not None else float("nan")
+    chance = repeats.interval() * reference
+    found = []
+    for row, (pull, mean) in enumerate(zip(pulls, means, strict=True)):
+        difference = mean - reference
+        alike = pull.measured == kind
         top = float("nan")
         if power is not None and inside.any() and np.isfinite(power[row, inside]).any():
             top = float(np.nanmax(power[row, inside]))
         ragged = raggedness(np.where(pull.known, pull.torque, np.nan))
-        alike = pull.measured == kind
-        told = alike and not first and abs(difference) > chance
-        found.append(Compared(mean, difference, chance, told, alike, top, ragged))
+        told = alike and row != first and abs(difference) > chance
+        found.append(Compared(mean, difference, chance, told, alike, row == first, top, ragged))
     return tuple(found)
+
+
+def _mean(torque: FloatArray | None, row: int, inside: BoolArray) -> float:
+    """Mean torque of a pull over a band, NaN unless it ran through nine tenths of it."""
+    if torque is None or not inside.any() or np.isfinite(torque[row, inside]).mean() <= 0.9:
+        return float("nan")
+    return float(np.nanmean(torque[row, inside]))

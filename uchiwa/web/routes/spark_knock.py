@@ -55,10 +55,12 @@ def _view(seen: Looking) -> KnockView:
 
 
 def _first(found: work.KnockWork) -> tuple[int, int]:
-    """The cell to show first: where most spark would go out, else where most time was spent."""
-    proposal = found.proposal
-    weight = proposal.asked if proposal.asked.any() else proposal.knock.dwell
-    j, i = np.unravel_index(int(np.argmax(weight)), weight.shape)
+    """The cell to show first: of the gravest knock that counts, else where most time was spent."""
+    for cluster in sorted(found.proposal.clusters, key=lambda one: found.holds(one) is Verdict.NOISE):
+        worst = max(cluster.events, key=lambda one: one.event.retard)
+        return worst.i, worst.j
+    dwell = found.proposal.knock.dwell
+    j, i = np.unravel_index(int(np.argmax(dwell)), dwell.shape)
     return int(i), int(j)
 
 

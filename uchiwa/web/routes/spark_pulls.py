@@ -63,7 +63,7 @@ def _values(page: RoundPage) -> dict[str, Any]:
         "repeats": repeats,
         "alike": [[row + 1 for row in group] for group in repeats.groups],
         "view": view,
-        "reference": next((n for n, one in enumerate(compared, 1) if one.mean == one.mean), 0),
+        "reference": next((place for place, one in enumerate(compared, 1) if one.reference), 0),
         "common": [one for one in (pulls[0].notes if pulls else ()) if all(one in pull.notes for pull in pulls)],
         "mass_known": car.mass is not None,
         "on_road": any(row.pull.source.value != "dyno" for row in rows),

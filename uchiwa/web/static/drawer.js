@@ -23,7 +23,7 @@ window.drawStrips = (place, moments) => {
     strip.append(name, box);
     place.append(strip);
     const last = number === moments.traces.length - 1;
-    const clock = (seconds) => `${Math.floor(seconds / 60)}:${String(Math.floor(seconds % 60)).padStart(2, "0")}`;
+    const clock = (seconds) => moments.duration < 30 ? `${seconds.toFixed(1)} s` : `${Math.floor(seconds / 60)}:${String(Math.floor(seconds % 60)).padStart(2, "0")}`;
     new uPlot({
       width: box.clientWidth, height: last ? 56 : 35, legend: { show: false }, padding: [3, 16, last ? 0 : 3, 16],
       cursor: { sync: { key: sync.key }, y: false, drag: { x: true, y: false } },

@@ -3,7 +3,7 @@
 
 document.addEventListener("alpine:init", () => {
   Alpine.data("pulls", () => ({
-    data: null, at: -1,
+    data: null, at: -1, asking: "", noted: "", turn: Promise.resolve(),
     init() { this.read(); },
     read() {
       const told = document.getElementById("pull-readings");
@@ -58,7 +58,16 @@ document.addEventListener("alpine:init", () => {
       });
       this.$refs.table.replaceChildren(table);
     },
-    async replace(address, body) {
+    // One after the other, so that what is shown last is what was asked last.
+    replace(address, body) {
+      this.turn = this.turn.then(() => this.replaceNow(address, body));
+      return this.turn;
+    },
+    async replaceNow(address, body) {
+      // Enter in a field is a change and a submission of the same: one of them is enough.
+      const same = address + JSON.stringify([...body]);
+      if (same === this.asking) return;
+      this.asking = same;
       try {
         const active = document.activeElement;
         const name = active && active.form ? active.name : "";
@@ -72,9 +81,17 @@ document.addEventListener("alpine:init", () => {
         }
         document.scrollingElement.scrollTop = place;
       } catch (error) { tell(error.message); }
+      setTimeout(() => { if (this.asking === same) this.asking = ""; }, 300);
     },
     change(event) { return this.replace(`${this.$root.dataset.address}/view`, new FormData(event.target.closest("form"))); },
-    note(event) { return this.replace(`${this.$root.dataset.address}/note`, new FormData(event.target.closest("form"))); },
+    // A note changes nothing that is drawn.
+    async note(event) {
+      const body = new FormData(event.target.closest("form"));
+      const same = JSON.stringify([...body]);
+      if (same === this.noted) return;
+      this.noted = same;
+      try { await fetchPiece(`${this.$root.dataset.address}/note`, { body }); } catch (error) { this.noted = ""; tell(error.message); }
+    },
     move(event) {
       const body = new FormData(event.target);
       body.set(event.submitter.name, event.submitter.value);
