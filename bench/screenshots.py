@@ -78,15 +78,11 @@ def take_all(page: Page) -> None:
     page.get_by_role("button", name="Moments that fed this cell").click()
     picture(page, "fuel-drawer")
     page.get_by_role("button", name="moments of").click()
-    page.goto(f"{job_path(page, 'Castellan')}/rounds/1/fuel?shape=lines")
-    picture(page, "fuel-lines")
     page.goto(f"{job_path(page, 'Castellan')}/rounds/1/airflow")
     picture(page, "airflow")
     take_calibrations(page, second)
     take_reading(page, first)
-    page.get_by_role("button", name="night").click()
-    page.goto(f"{first}/rounds/3/fuel?view=proposed")
-    picture(page, "fuel-night")
+    take_spark(page, job_path(page, "Banerjee"))
 
 
 def take_calibrations(page: Page, job: str) -> None:
@@ -108,7 +104,7 @@ def take_calibrations(page: Page, job: str) -> None:
 
 
 def take_reading(page: Page, job: str) -> None:
-    """Strips of one log, two pulls by night, and a computed channel."""
+    """Strips of one log, and two pulls by night."""
     page.goto(f"{job}/rounds/3/read")
     page.locator("main[data-ready='yes']").wait_for()
     page.locator(".strips-hit").hover(position={"x": 260, "y": 60})
@@ -126,8 +122,19 @@ def take_reading(page: Page, job: str) -> None:
     page.locator(".strips-hit").hover(position={"x": 330, "y": 60})
     picture(page, "read-compare")
     page.get_by_role("button", name="day", exact=True).click()
-    page.goto("/shop/channels?edit=fuel_error")
-    picture(page, "channels")
+
+
+def take_spark(page: Page, job: str) -> None:
+    """Knock, torque, and the pulls by night."""
+    page.goto(f"{job}/rounds/1/spark/knock")
+    picture(page, "spark-knock")
+    page.goto(f"{job}/rounds/1/spark/torque")
+    page.locator("svg.ladder .rung .hit").nth(5).click()
+    picture(page, "spark-torque")
+    page.goto(f"{job}/rounds/1/spark/pulls")
+    page.get_by_role("button", name="night").click()
+    page.locator("svg.pulls").hover(position={"x": 430, "y": 120})
+    picture(page, "spark-pulls")
 
 
 def take_phone(page: Page, link: str) -> None:

@@ -20,6 +20,7 @@ from uchiwa.core.proposals.evidence import QUANTITIES
 from uchiwa.core.proposals.fuel import fuel_proposal
 from uchiwa.core.proposals.policy import Policy
 from uchiwa.core.proposals.report import report
+from uchiwa.core.pulls.pull import Source
 from uchiwa.core.review import difference
 from uchiwa.core.table import Calibration
 from uchiwa.standin.cars import car_named
@@ -46,7 +47,7 @@ from uchiwa.store.database import connect_to, unit_of_work
 from uchiwa.store.models import Job, Round, Shop, User
 from uchiwa.store.place import Place
 from uchiwa.web import report as report_of
-from uchiwa.work import returns, tables
+from uchiwa.work import returns, spark, tables
 from uchiwa.work.imports import import_log
 from uchiwa.work.review import review_work
 
@@ -278,6 +279,10 @@ def _load_job(tuner_id: int, demo: DemoJob) -> None:
                 with unit_of_work():
                     log = jobs.spark_logs(round_)[-1]
                     pull_notes.keep((log.id, 1), note=note)
+            with unit_of_work():
+                for one in spark.pull_rows(job, round_) if demo.runs else []:
+                    if one.pull.source is not Source.DYNO:
+                        pull_notes.keep((one.log.id, one.pull.number), hidden=True)
         if drives and (not last or demo.taken):
             _take(job, round_, tuner, calibration)
         if last:

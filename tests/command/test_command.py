@@ -182,13 +182,13 @@ def test_bins_of_computed_channels(folder):
 def test_a_knock_proposal_tells_its_clusters_and_only_takes_out(folder, tmp_path):
     from dataclasses import replace
 
-    from tests.loop.test_knock import advanced
+    from bench.spark import advanced
     from uchiwa.core.writers import write_log
-    from uchiwa.standin.cars import car_named
+    from uchiwa.standin.cars import calibrated, car_named
     from uchiwa.standin.simulate import simulate
 
     pike = car_named("corvid-pike")
-    calibration = advanced(pike, 9.0)
+    calibration = advanced(calibrated(pike), 9.0)
     (tmp_path / "flashed.json").write_text(calibration_json.dumps(calibration))
     log = simulate(replace(pike, knock_channels=True), calibration, "full_load_pull", 1)
     (tmp_path / "pull.csv").write_bytes(write_log(log, "csv"))

@@ -68,7 +68,7 @@ def test_the_commands_of_the_readme_run(tmp_path, monkeypatch):
         line for block in blocks(ROOT / "README.md", "") for line in block.splitlines() if line.startswith("uchiwa ")
     ]
     shown = blocks(ROOT / "docs" / "formats.md", "")[-1].replace("\\\n", " ")
-    assert len(lines) == 8
+    assert len(lines) == 13
     for line in [*lines, shown]:
         done = CliRunner().invoke(uchiwa, shlex.split(line)[1:], catch_exceptions=False)
         assert done.exit_code == 0, line

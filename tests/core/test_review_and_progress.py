@@ -95,6 +95,12 @@ def test_the_fan():
     assert standing[Station.FUEL] is Standing.HERE
     assert standing[Station.REVIEW] is Standing.TO_COME
     assert standing[Station.BRIEF] is Standing.DONE
-    assert standing[Station.SPARK] is Standing.ABSENT
+    assert standing[Station.SPARK] is Standing.TO_COME
+    assert standing[Station.IDLE] is Standing.ABSENT
+    sparked = standings(RoundFacts(2, logs_ready=1, taken=1, sparked=1), Station.REVIEW)
+    assert sparked[Station.SPARK] is Standing.DONE
+    assert sparked[Station.FUEL] is Standing.TO_COME
+    assert next_station(RoundFacts(2, logs_ready=2, logs_dyno=2)) is Station.SPARK
+    assert next_station(RoundFacts(2, logs_ready=2, logs_dyno=1)) is Station.FUEL
     assert standings(RoundFacts(1, logs_refused=1))[Station.LOGS] is Standing.NEEDS_YOU
     assert Standing.HERE not in standings(RoundFacts(1, logs_ready=1, taken=1, frozen=True)).values()

@@ -1,4 +1,4 @@
-"""Fuel proposals against the hidden truth of the stand-in cars, over many seeds."""
+"""Fuel proposals against the hidden truth of the stand-in cars; `python -m bench.held_out` takes more seeds and cars."""
 
 from __future__ import annotations
 
@@ -20,9 +20,9 @@ pytestmark = pytest.mark.loop
 PIKE, WREN, TERN = (car_named(one) for one in ("corvid-pike", "bramble-wren", "larkspur-tern"))
 
 
-def test_speed_density_over_ten_seeds():
+def test_speed_density_over_five_seeds():
     rows = []
-    for seed in range(100, 110):
+    for seed in range(100, 105):
         log = simulate(PIKE, PIKE.base(), DRIVE, seed)
         rows.append((f"seed {seed}", measure(PIKE, PIKE.base(), log, Wideband())))
     print("\n" + table_of(rows))
@@ -45,7 +45,7 @@ def written(log: Log) -> Log:
 
 def test_moving_ethanol_is_as_accurate_as_a_fixed_fuel():
     found: dict[str, list[float]] = {"fixed": [], "moving": []}
-    for seed in (100, 105):
+    for seed in (100,):
         for name, ethanol_to in (("fixed", None), ("moving", 70.0)):
             log = written(simulate(WREN, WREN.base(), DRIVE, seed, ethanol_to=ethanol_to))
             content = log.quantities["ethanol_content"].values
@@ -63,7 +63,7 @@ def test_moving_ethanol_is_as_accurate_as_a_fixed_fuel():
 
 def test_a_meters_curve_from_trims_alone_in_two_rounds():
     out = io.StringIO()
-    for seed in range(300, 304):
+    for seed in range(300, 302):
         calibration = TERN.base()
         for number in range(2):
             log = simulate(TERN, calibration, DRIVE, seed + 50 * number)

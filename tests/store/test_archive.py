@@ -13,9 +13,24 @@ from tests.store.conftest import log_text
 from uchiwa.core.display import Liking
 from uchiwa.core.errors import BadInput
 from uchiwa.core.image.files import write_image
+from uchiwa.core.knock.judgement import Cluster, Verdict
 from uchiwa.standin.cars import car_named
 from uchiwa.standin.layouts import image_of, layout_data
-from uchiwa.store import accounts, answers, archive, drafts, events, images, jobs, messages, notes, samples
+from uchiwa.store import (
+    accounts,
+    answers,
+    archive_in,
+    archive_out,
+    drafts,
+    events,
+    images,
+    jobs,
+    knock_decisions,
+    messages,
+    notes,
+    pull_notes,
+    samples,
+)
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import Event, Job, LogFile, Round
 from uchiwa.work import fuel, imports, returns, tables
@@ -34,6 +49,9 @@ def worked(scene):
             scene.job, scene.user, json.dumps(layout_data(PIKE)), "pike.hex", write_image(image_of(PIKE), "hex")
         )
         notes.write(scene.job, LogFile.get_by_id(log.id), scene.user, (3.0, 4.0), "hesitates", shown=True)
+        pull_notes.keep((log.id, 1), note="two degrees out", hidden=True)
+        held = Cluster(1, (), ((3, 9), (4, 9)), 2.0, Verdict.REAL, ())
+        knock_decisions.decide(scene.job, scene.round, scene.user, "spark_main", held, Verdict.NOISE, "a loose shield")
         messages.write(scene.job, "Good morning", scene.user)
         work = fuel.fuel_work(scene.job, scene.round)
         fuel.take(scene.job, scene.round, scene.user, work.draft.version, work, None)
@@ -57,13 +75,13 @@ def worked(scene):
 def exported(job) -> bytes:
     buffer = io.BytesIO()
     with unit_of_work():
-        archive.export(job, buffer)
+        archive_out.export(job, buffer)
     return buffer.getvalue()
 
 
 def brought_in(data: bytes, author):
     with unit_of_work():
-        return archive.bring_in(archive.open_archive(io.BytesIO(data), "job.zip"), author)
+        return archive_in.bring_in(archive_in.open_archive(io.BytesIO(data), "job.zip"), author)
 
 
 @pytest.fixture
@@ -93,12 +111,14 @@ def test_the_same_job_elsewhere(worked, elsewhere):
     for part in (first, again):
         for revision in part["revisions"]:
             revision.pop("report"), revision.pop("by")
-        for key in ("events", "answers", "messages"):
+        for key in ("events", "answers", "messages", "decisions"):
             for one in part[key]:
                 one.pop("by")
         for one in part["logs"]:
             for note in one["notes"]:
                 note.pop("by")
+    assert first["decisions"][0]["cells"] == [[3, 9], [4, 9]]
+    assert first["logs"][0]["pulls"][0]["note"] == "two degrees out"
     assert again == first
     assert imports.import_log(logs[0])
     with unit_of_work():

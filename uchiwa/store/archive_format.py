@@ -22,6 +22,7 @@ class RoundPart(_Part):
 
     number: Annotated[int, Field(ge=1, le=10_000)]
     policy: Text
+    spark: Text = "{}"
     brief: Text
     opened_at: datetime
     returned_at: datetime | None
@@ -38,6 +39,15 @@ class NotePart(_Part):
     at: datetime
 
 
+class PullPart(_Part):
+    """The note of a pull in a log."""
+
+    number: Annotated[int, Field(ge=1, le=10_000)]
+    note: Annotated[str, Field(max_length=300)]
+    hidden: bool
+    place: float | None
+
+
 class LogPart(_Part):
     """An uploaded file; `path` is its place in the archive."""
 
@@ -52,6 +62,7 @@ class LogPart(_Part):
     uploaded_at: datetime
     was: int
     notes: list[NotePart] = []
+    pulls: list[PullPart] = []
 
 
 class ImagePart(_Part):
@@ -120,6 +131,18 @@ class AnswerPart(_Part):
     at: datetime
 
 
+class DecisionPart(_Part):
+    """What a person holds the knock in some cells to be."""
+
+    round: int
+    table: Annotated[str, Field(max_length=64)]
+    verdict: Literal["real", "noise", "unsure"]
+    reason: Annotated[str, Field(max_length=300)]
+    cells: Annotated[list[tuple[int, int]], Field(max_length=65_536)]
+    by: Name
+    at: datetime
+
+
 class MessagePart(_Part):
     """A few words; without `by` they are the customer's."""
 
@@ -153,6 +176,7 @@ class JobPart(_Part):
     draft: DraftPart
     events: Annotated[list[EventPart], Field(max_length=200_000)]
     answers: list[AnswerPart]
+    decisions: list[DecisionPart] = []
     messages: list[MessagePart]
     channels: list[ChannelPart]
     image: ImagePart | None

@@ -133,7 +133,8 @@ def _reasons(
     loaded = [one for one in events if one.throttle > _OPEN and _high(one, table)]
     if len(loaded) >= 0.8 * count:
         why.append(Reason("at full load, where spark is nearest to its limit", 0.75))
-    bound = _load_bound(events, knock, table)
+    middle = _speed(events)
+    bound = _load_bound([one for one in knock.events if abs(one.speed - middle) < _ALIKE], events, knock, table)
     if bound is not None:
         why.append(bound)
     levels = np.array([one.event.level for one in events])
@@ -156,11 +157,16 @@ def _high(event: Placed, table: Table) -> bool:
     return table.y is None or event.load >= float(table.y.breakpoints.mean())
 
 
-def _load_bound(events: Sequence[Placed], knock: Knock, table: Table) -> Reason | None:
-    """Knock comes with load; what comes at a speed whatever the load is something loose."""
-    if table.y is None or len(events) < 4:
+def _load_bound(near: Sequence[Placed], events: Sequence[Placed], knock: Knock, table: Table) -> Reason | None:
+    """Knock comes with load; what comes at a speed whatever the load is something loose.
+
+    Args:
+        near: all events at about the speed of the cluster, whatever their load.
+        events: of the cluster.
+    """
+    if table.y is None or len(near) < 4:
         return None
-    columns = sorted({one.i for one in events})
+    columns = sorted({one.i for one in near})
     time_there: FloatArray = knock.dwell[:, columns].sum(axis=1)
     if (time_there > 0.5).sum() < 3:
         return None
@@ -168,15 +174,13 @@ def _load_bound(events: Sequence[Placed], knock: Knock, table: Table) -> Reason 
     share = time_there / time_there.sum()
     expected = float((loads * share).sum())
     spread = float(np.sqrt((share * (loads - expected) ** 2).sum()))
-    mean = float(np.mean([one.load for one in events]))
-    speeds = np.array([one.speed for one in events])
-    z = (mean - expected) / max(spread, 1e-9)
-    if z >= 0.9:
-        return Reason(_WITH_LOAD, 1.0)
+    heard = np.array([one.load for one in near])
+    z = (float(heard.mean()) - expected) / max(spread, 1e-9)
     # Something loose sounds at every load that its speed is run at; what keeps to one load is not bound to speed alone.
-    wide = float(np.std([one.load for one in events])) >= 0.5 * spread
-    if z <= 0.35 and wide and float(speeds.max() - speeds.min()) < 500.0:
-        return Reason(f"it is bound to {np.median(speeds):.0f} rpm, {_WHATEVER}", -4.0)
+    if z <= 0.35 and float(np.std(heard)) >= 0.5 * spread:
+        return Reason(f"it is bound to {_speed(events):.0f} rpm, {_WHATEVER}", -4.0)
+    if (float(np.mean([one.load for one in events])) - expected) / max(spread, 1e-9) >= 0.9 and len(events) >= 4:
+        return Reason(_WITH_LOAD, 1.0)
     return None
 
 

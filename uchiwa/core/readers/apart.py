@@ -25,7 +25,9 @@ _Found = TypeVar("_Found")
 @cache
 def _context() -> BaseContext:
     context = multiprocessing.get_context("forkserver")
-    context.set_forkserver_preload(["uchiwa.core.readers.mdf_content", "uchiwa.core.readers.columnar_content"])
+    context.set_forkserver_preload(
+        ["asammdf", "uchiwa.core.readers.mdf_content", "uchiwa.core.readers.columnar_content"]
+    )
     return context
 
 

@@ -6,12 +6,15 @@ import io
 import logging
 import warnings
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
-from asammdf import MDF
 
 from uchiwa.core.log import FloatArray
 from uchiwa.core.readers.states import state_of
+
+if TYPE_CHECKING:
+    from asammdf import MDF
 
 _MOST_CODES = 64
 
@@ -34,6 +37,8 @@ class Content:
 
 def mdf_content(data: bytes) -> Content:
     """Read a file with its conversions applied. Anything may be raised for a damaged file."""
+    from asammdf import MDF  # it takes longer to import than all else together, and only a child process needs it
+
     logging.disable(logging.CRITICAL)
     warnings.simplefilter("ignore")
     groups: list[Group] = []

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import io
 
-from asammdf import MDF, Signal
-
 from uchiwa.core.log import Log
 
 
 def write_mdf(log: Log) -> bytes:
     """MDF 4.10; notes stand in the header's comment as `key: value` lines."""
+    from asammdf import MDF, Signal  # slow to import, and seldom needed
+
     with MDF(version="4.10") as mdf:
         mdf.header.comment = "\n".join(f"{key}: {value}" for key, value in log.notes.items())
         for raster in log.rasters:

@@ -10,7 +10,7 @@ from fastapi.responses import FileResponse, RedirectResponse, Response
 from starlette.background import BackgroundTask
 
 from uchiwa.core.errors import BadInput
-from uchiwa.store import archive
+from uchiwa.store import archive_in, archive_out
 from uchiwa.store.database import unit_of_work
 from uchiwa.web.pages import render, say
 from uchiwa.web.report import safe_name
@@ -30,7 +30,7 @@ def export(user: Person, job_id: int) -> Response:
         job = job_of(user, job_id)
         name = f"{safe_name(job.car.title)}-{safe_name(job.car.customer.name)}.uchiwa-job.zip"
         with file:
-            archive.export(job, file)
+            archive_out.export(job, file)
     return FileResponse(file.name, media_type="application/zip", filename=name, background=task)
 
 
@@ -43,9 +43,9 @@ def bring_in(request: Request, user: Person, archive_file: UploadFile) -> Respon
     """Make the job of an archive in this shop."""
     name = archive_file.filename or "archive"
     try:
-        found = archive.open_archive(archive_file.file, name)
+        found = archive_in.open_archive(archive_file.file, name)
         with unit_of_work():
-            job, logs = archive.bring_in(found, user)
+            job, logs = archive_in.bring_in(found, user)
     except BadInput as error:
         return render(request, "job_new.html", user, status=400, values={}, problem=str(error))
     for log_id in logs:

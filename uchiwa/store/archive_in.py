@@ -1,4 +1,4 @@
-"""A whole job as one archive of open formats, and the same job made from it elsewhere."""
+"""A job made from an archive that came from elsewhere."""
 
 from __future__ import annotations
 
@@ -6,7 +6,6 @@ import hashlib
 import io
 import json
 import zipfile
-from collections.abc import Iterable
 from datetime import datetime
 from typing import IO, Any
 
@@ -16,12 +15,12 @@ from pydantic import ValidationError
 from uchiwa.core.car import CarFile
 from uchiwa.core.errors import BadInput
 from uchiwa.core.image.content import read_calibration
-from uchiwa.core.image.files import FORMATS, ImageFormat, read_image
+from uchiwa.core.image.files import read_image
 from uchiwa.core.interchange import calibration_json
 from uchiwa.core.proposals.policy import Policy
 from uchiwa.core.setups import from_data
 from uchiwa.store import archive_format as form
-from uchiwa.store import briefs, calibrations, events, images, jobs, uploads
+from uchiwa.store import briefs, calibrations, events, images, uploads
 from uchiwa.store.models import (
     Answer,
     Car,
@@ -31,9 +30,11 @@ from uchiwa.store.models import (
     Draft,
     Event,
     Job,
+    KnockDecision,
     LogFile,
     LogNote,
     Message,
+    PullNote,
     Revision,
     RevisionImage,
     Round,
@@ -43,188 +44,9 @@ from uchiwa.store.models import (
 )
 
 LARGEST = 2**30
-_README = """This is a whole job, exported from Uchiwa. Everything is in open formats:
-
-job.json        rounds, revisions, draft, steps, answers, messages (format uchiwa.job/1)
-calibrations/   every calibration that a revision or a step refers to, by SHA-256 (format uchiwa.calibration/1)
-logs/           the uploads as they came
-images/         controller images as files, with their layouts in job.json (format uchiwa.layout/1)
-"""
 
 
-def _utc(moment: datetime) -> str:
-    return moment.isoformat()
-
-
-def export(job: Job, target: IO[bytes]) -> None:
-    """Write a job's archive; logs go through piece by piece."""
-    with zipfile.ZipFile(target, "w", zipfile.ZIP_DEFLATED) as archive:
-        archive.writestr("README.txt", _README)
-        part = _described(job, archive)
-        archive.writestr("job.json", json.dumps(part, ensure_ascii=False, indent=1))
-
-
-def _described(job: Job, archive: zipfile.ZipFile) -> dict[str, Any]:
-    rounds = jobs.rounds(job)
-    number = {one.id: one.number for one in rounds}
-    people = {one.id: one.name for one in User.select().where(User.shop == job.shop_id)}
-    revisions = list(Revision.select().where(Revision.job == job).order_by(Revision.number))
-    revision_number = {one.id: one.number for one in revisions}
-    steps = list(Event.select().where(Event.job == job).order_by(Event.id))
-    draft = Draft.get(Draft.job == job)
-    ids = {one.calibration_id for one in revisions} | {draft.calibration_id}
-    ids |= {one for step in steps for one in (step.before_id, step.after_id) if one is not None}
-    hashes: dict[int, str] = {}
-    for stored in StoredCalibration.select().where(StoredCalibration.id.in_(list(ids))):
-        hashes[stored.id] = stored.content_hash
-        archive.writestr(f"calibrations/{stored.content_hash}.json", stored.document)
-    car = Car.get_by_id(job.car_id)
-    image = images.of_job(job)
-    return {
-        "format": form.FORMAT,
-        "customer": Customer.get_by_id(car.customer_id).name,
-        "car": car.title,
-        "details": car.details,
-        "car_file": car.file,
-        "closed": job.closed,
-        "setup": job.setup,
-        "moved_at": _utc(job.moved_at),
-        "rounds": [
-            {
-                "number": one.number,
-                "policy": one.policy,
-                "brief": one.brief,
-                "opened_at": _utc(one.opened_at),
-                "returned_at": _utc(one.returned_at) if one.returned_at else None,
-            }
-            for one in rounds
-        ],
-        "logs": [_log(one, at, number, people, archive) for at, one in enumerate(_uploaded(job), 1)],
-        "revisions": [
-            {
-                "number": one.number,
-                "parent": revision_number.get(one.parent_id),
-                "round": number.get(one.round_id),
-                "calibration": hashes[one.calibration_id],
-                "by": people[one.author_id],
-                "notes": one.notes,
-                "frozen_at": _utc(one.frozen_at),
-                "final": one.final,
-                "report": one.report,
-                "brief": one.brief,
-                **{
-                    key: _utc(value) if (value := getattr(one, key)) is not None else None
-                    for key in ("downloaded_at", "flashed_at", "withdrawn_at")
-                },
-                "withdrawn_why": one.withdrawn_why,
-                "image": _image(images.of_revision(one), f"revision-{one.number}", archive),
-            }
-            for one in revisions
-        ],
-        "draft": {
-            "base": revision_number[draft.base_id],
-            "calibration": hashes[draft.calibration_id],
-            "version": draft.version,
-            "pins": draft.pins,
-        },
-        "events": [
-            {
-                "kind": one.kind,
-                "round": number.get(one.round_id),
-                "by": people.get(one.author_id),
-                "at": _utc(one.at),
-                "sentence": one.sentence,
-                "inputs": json.loads(one.inputs),
-                "before": hashes.get(one.before_id),
-                "after": hashes.get(one.after_id),
-                "put_back": one.put_back,
-                "abandoned": one.abandoned,
-                "version": one.version,
-            }
-            for one in steps
-        ],
-        "answers": [
-            {
-                "round": number[one.round_id],
-                "concern": one.concern,
-                "rule": one.rule,
-                "sentence": one.sentence,
-                "reason": one.reason,
-                "by": people[one.author_id],
-                "at": _utc(one.at),
-            }
-            for one in Answer.select().where(Answer.job == job).order_by(Answer.id)
-        ],
-        "messages": [
-            {"by": people.get(one.author_id), "text": one.text, "at": _utc(one.at)}
-            for one in Message.select().where(Message.job == job).order_by(Message.id)
-        ],
-        "channels": [
-            {"channel": one.channel, "quantity": one.quantity, "unit": one.unit}
-            for one in ChannelMemory.select().where(ChannelMemory.car == car).order_by(ChannelMemory.id)
-        ],
-        "image": _image(image, "controller", archive),
-    }
-
-
-def _uploaded(job: Job) -> Iterable[LogFile]:
-    """The files of a job that have arrived whole; further recordings in a file come again from it."""
-    query = LogFile.select().where(LogFile.job == job, LogFile.source.is_null(), LogFile.state != uploads.RECEIVING)
-    return list(query.order_by(LogFile.id))
-
-
-def _log(
-    log: LogFile, at: int, number: dict[int, int], people: dict[int, str], archive: zipfile.ZipFile
-) -> dict[str, Any]:
-    name = str(log.name).split(", 1 of ")[0]
-    path = f"logs/{at:03}-{_safe(name)}"
-    with archive.open(path, "w", force_zip64=True) as file:
-        for piece in uploads.pieces(log):
-            file.write(piece)
-    own = LogNote.select().where(LogNote.log == log).order_by(LogNote.id)
-    return {
-        "path": path,
-        "name": name,
-        "round": number[log.round_id],
-        "sha256": log.content_hash,
-        "accepted": log.accepted,
-        "decided": log.decided,
-        "baseline": log.baseline,
-        "by_customer": log.by_customer,
-        "uploaded_at": _utc(log.uploaded_at),
-        "was": log.id,
-        "notes": [
-            {
-                "start_s": one.start_s,
-                "end_s": one.end_s,
-                "text": one.text,
-                "shown": one.shown,
-                "by": people.get(one.author_id, ""),
-                "at": _utc(one.at),
-            }
-            for one in own
-        ],
-    }
-
-
-def _safe(name: str) -> str:
-    return (
-        "".join(letter if letter.isalnum() or letter in "._- " else "_" for letter in name)[:120].strip(". ") or "log"
-    )
-
-
-def _image(image: ControllerImage | RevisionImage | None, name: str, archive: zipfile.ZipFile) -> dict[str, Any] | None:
-    if image is None:
-        return None
-    kind: ImageFormat = image.format
-    path = f"images/{name}.{FORMATS[kind][0]}"
-    data = images.unpack(image.data)
-    archive.writestr(path, data)
-    own = image.name if isinstance(image, ControllerImage) else f"{name}.{FORMATS[kind][0]}"
-    return {"path": path, "name": own, "layout": image.layout, "sha256": hashlib.sha256(data).hexdigest()}
-
-
-class _Archive:
+class ArchiveFile:
     """The files of an archive that somebody gives us."""
 
     def __init__(self, file: IO[bytes], name: str) -> None:
@@ -264,7 +86,7 @@ class _Archive:
         return data
 
 
-def read_description(archive: _Archive) -> form.JobPart:
+def read_description(archive: ArchiveFile) -> form.JobPart:
     """What an archive says of its job.
 
     Raises:
@@ -283,16 +105,16 @@ def read_description(archive: _Archive) -> form.JobPart:
         raise BadInput("this is not JSON", where=where, advice="export the job again") from None
 
 
-def open_archive(file: IO[bytes], name: str) -> _Archive:
+def open_archive(file: IO[bytes], name: str) -> ArchiveFile:
     """An archive to read from.
 
     Raises:
         BadInput: it is none, or would unpack to too much.
     """
-    return _Archive(file, name)
+    return ArchiveFile(file, name)
 
 
-def bring_in(archive: _Archive, author: User) -> tuple[Job, list[int]]:
+def bring_in(archive: ArchiveFile, author: User) -> tuple[Job, list[int]]:
     """Make the job of an archive in a person's shop; it and the logs that a worker has to import. Call in a transaction.
 
     People are told apart by name: who is not in the shop is stood in for by the person who brings the job in.
@@ -317,6 +139,7 @@ def bring_in(archive: _Archive, author: User) -> tuple[Job, list[int]]:
             job=job,
             number=one.number,
             policy=one.policy,
+            spark=one.spark,
             brief=one.brief,
             opened_at=_plain(one.opened_at),
             returned_at=_plain(one.returned_at),
@@ -368,6 +191,12 @@ def bring_in(archive: _Archive, author: User) -> tuple[Job, list[int]]:
     for answer in part.answers:
         said = answer.model_dump(include={"concern", "rule", "sentence", "reason"})
         Answer.create(job=job, round=rounds[answer.round], author=person(answer.by), at=_plain(answer.at), **said)
+    for held in part.decisions:
+        said = held.model_dump(include={"verdict", "reason"})
+        KnockDecision.create(
+            job=job, round=rounds[held.round], table_id=held.table, cells=json.dumps(held.cells),
+            author=person(held.by), at=_plain(held.at), **said,
+        )  # fmt: skip
     for message in part.messages:
         Message.create(job=job, author=person(message.by), text=message.text, at=_plain(message.at))
     events.record(job, "import", f"Brought in from {archive.name}", author=author)
@@ -432,7 +261,7 @@ def _clean(report: str) -> str:
     return nh3.clean(report, tags=_TAGS, attributes=_ATTRIBUTES, url_schemes={"http", "https", "mailto"})
 
 
-def _must_hold_together(part: form.JobPart, archive: _Archive) -> None:
+def _must_hold_together(part: form.JobPart, archive: ArchiveFile) -> None:
     """Raises BadInput if parts refer to what is not there, or texts are not what they should be."""
     where = f"{archive.name}, job.json"
 
@@ -445,7 +274,11 @@ def _must_hold_together(part: form.JobPart, archive: _Archive) -> None:
         raise fault("rounds are missing or there twice")
     if len(set(numbers)) != len(numbers) or 0 not in numbers or part.draft.base not in numbers:
         raise fault("revisions are missing or there twice")
-    told = [*(one.round for one in part.logs), *(one.round for one in part.answers)]
+    told = [
+        *(one.round for one in part.logs),
+        *(one.round for one in part.answers),
+        *(one.round for one in part.decisions),
+    ]
     told += [one.round for one in part.revisions if one.round is not None]
     told += [one.round for one in part.events if one.round is not None]
     if any(one not in rounds for one in told):
@@ -458,6 +291,8 @@ def _must_hold_together(part: form.JobPart, archive: _Archive) -> None:
         CarFile.loads(part.car_file)
         for one in part.rounds:
             Policy.read(json.loads(one.policy))
+            if not isinstance(json.loads(one.spark), dict):
+                raise TypeError
             if one.brief:
                 briefs.Brief.loads(one.brief)
         if part.setup:
@@ -471,7 +306,7 @@ def _must_hold_together(part: form.JobPart, archive: _Archive) -> None:
         raise fault("car file, policies, pins or setup cannot be read") from None
 
 
-def _calibrations(part: form.JobPart, archive: _Archive, shop_id: int) -> dict[str, StoredCalibration]:
+def _calibrations(part: form.JobPart, archive: ArchiveFile, shop_id: int) -> dict[str, StoredCalibration]:
     wanted = {one.calibration for one in part.revisions} | {part.draft.calibration}
     wanted |= {one for step in part.events for one in (step.before, step.after) if one}
     found: dict[str, StoredCalibration] = {}
@@ -514,7 +349,7 @@ def _revision(
     )
 
 
-def _revision_image(part: form.ImagePart, revision: Revision, archive: _Archive) -> None:
+def _revision_image(part: form.ImagePart, revision: Revision, archive: ArchiveFile) -> None:
     data = archive.checked(part.path, part.sha256)
     layout = images.layout_from(part.layout)
     memory, kind = read_image(data, part.name, layout.base)
@@ -525,7 +360,7 @@ def _revision_image(part: form.ImagePart, revision: Revision, archive: _Archive)
 
 
 def _logs(
-    part: form.JobPart, archive: _Archive, job: Job, rounds: dict[int, Round], person: Any, author: User
+    part: form.JobPart, archive: ArchiveFile, job: Job, rounds: dict[int, Round], person: Any, author: User
 ) -> dict[int, int]:
     """Ids of the logs by the ids they had where the archive was made."""
     found: dict[int, int] = {}
@@ -540,5 +375,7 @@ def _logs(
                 log=log, author=person(note.by) or author, start_s=note.start_s, end_s=note.end_s, text=note.text,
                 shown=note.shown, at=_plain(note.at),
             )  # fmt: skip
+        for pull in one.pulls:
+            PullNote.create(log=log, **pull.model_dump())
         found[one.was] = log.id
     return found

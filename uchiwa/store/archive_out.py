@@ -1,0 +1,230 @@
+"""A whole job as one archive of open formats."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import zipfile
+from collections.abc import Iterable
+from datetime import datetime
+from typing import IO, Any
+
+from uchiwa.core.image.files import FORMATS, ImageFormat
+from uchiwa.store import archive_format as form
+from uchiwa.store import images, jobs, uploads
+from uchiwa.store.models import (
+    Answer,
+    Car,
+    ChannelMemory,
+    ControllerImage,
+    Customer,
+    Draft,
+    Event,
+    Job,
+    KnockDecision,
+    LogFile,
+    LogNote,
+    Message,
+    PullNote,
+    Revision,
+    RevisionImage,
+    StoredCalibration,
+    User,
+)
+
+_README = """This is a whole job, exported from Uchiwa. Everything is in open formats:
+
+job.json        rounds, revisions, draft, steps, answers, messages (format uchiwa.job/1)
+calibrations/   every calibration that a revision or a step refers to, by SHA-256 (format uchiwa.calibration/1)
+logs/           the uploads as they came
+images/         controller images as files, with their layouts in job.json (format uchiwa.layout/1)
+"""
+
+
+def _utc(moment: datetime) -> str:
+    return moment.isoformat()
+
+
+def export(job: Job, target: IO[bytes]) -> None:
+    """Write a job's archive; logs go through piece by piece."""
+    with zipfile.ZipFile(target, "w", zipfile.ZIP_DEFLATED) as archive:
+        archive.writestr("README.txt", _README)
+        part = _described(job, archive)
+        archive.writestr("job.json", json.dumps(part, ensure_ascii=False, indent=1))
+
+
+def _described(job: Job, archive: zipfile.ZipFile) -> dict[str, Any]:
+    rounds = jobs.rounds(job)
+    number = {one.id: one.number for one in rounds}
+    people = {one.id: one.name for one in User.select().where(User.shop == job.shop_id)}
+    revisions = list(Revision.select().where(Revision.job == job).order_by(Revision.number))
+    revision_number = {one.id: one.number for one in revisions}
+    steps = list(Event.select().where(Event.job == job).order_by(Event.id))
+    draft = Draft.get(Draft.job == job)
+    ids = {one.calibration_id for one in revisions} | {draft.calibration_id}
+    ids |= {one for step in steps for one in (step.before_id, step.after_id) if one is not None}
+    hashes: dict[int, str] = {}
+    for stored in StoredCalibration.select().where(StoredCalibration.id.in_(list(ids))):
+        hashes[stored.id] = stored.content_hash
+        archive.writestr(f"calibrations/{stored.content_hash}.json", stored.document)
+    car = Car.get_by_id(job.car_id)
+    image = images.of_job(job)
+    return {
+        "format": form.FORMAT,
+        "customer": Customer.get_by_id(car.customer_id).name,
+        "car": car.title,
+        "details": car.details,
+        "car_file": car.file,
+        "closed": job.closed,
+        "setup": job.setup,
+        "moved_at": _utc(job.moved_at),
+        "rounds": [
+            {
+                "number": one.number,
+                "policy": one.policy,
+                "spark": one.spark,
+                "brief": one.brief,
+                "opened_at": _utc(one.opened_at),
+                "returned_at": _utc(one.returned_at) if one.returned_at else None,
+            }
+            for one in rounds
+        ],
+        "logs": [_log(one, at, number, people, archive) for at, one in enumerate(_uploaded(job), 1)],
+        "revisions": [
+            {
+                "number": one.number,
+                "parent": revision_number.get(one.parent_id),
+                "round": number.get(one.round_id),
+                "calibration": hashes[one.calibration_id],
+                "by": people[one.author_id],
+                "notes": one.notes,
+                "frozen_at": _utc(one.frozen_at),
+                "final": one.final,
+                "report": one.report,
+                "brief": one.brief,
+                **{
+                    key: _utc(value) if (value := getattr(one, key)) is not None else None
+                    for key in ("downloaded_at", "flashed_at", "withdrawn_at")
+                },
+                "withdrawn_why": one.withdrawn_why,
+                "image": _image(images.of_revision(one), f"revision-{one.number}", archive),
+            }
+            for one in revisions
+        ],
+        "draft": {
+            "base": revision_number[draft.base_id],
+            "calibration": hashes[draft.calibration_id],
+            "version": draft.version,
+            "pins": draft.pins,
+        },
+        "events": [
+            {
+                "kind": one.kind,
+                "round": number.get(one.round_id),
+                "by": people.get(one.author_id),
+                "at": _utc(one.at),
+                "sentence": one.sentence,
+                "inputs": json.loads(one.inputs),
+                "before": hashes.get(one.before_id),
+                "after": hashes.get(one.after_id),
+                "put_back": one.put_back,
+                "abandoned": one.abandoned,
+                "version": one.version,
+            }
+            for one in steps
+        ],
+        "answers": [
+            {
+                "round": number[one.round_id],
+                "concern": one.concern,
+                "rule": one.rule,
+                "sentence": one.sentence,
+                "reason": one.reason,
+                "by": people[one.author_id],
+                "at": _utc(one.at),
+            }
+            for one in Answer.select().where(Answer.job == job).order_by(Answer.id)
+        ],
+        "decisions": [
+            {
+                "round": number[one.round_id],
+                "table": one.table_id,
+                "verdict": one.verdict,
+                "reason": one.reason,
+                "cells": json.loads(one.cells),
+                "by": people[one.author_id],
+                "at": _utc(one.at),
+            }
+            for one in KnockDecision.select().where(KnockDecision.job == job).order_by(KnockDecision.id)
+        ],
+        "messages": [
+            {"by": people.get(one.author_id), "text": one.text, "at": _utc(one.at)}
+            for one in Message.select().where(Message.job == job).order_by(Message.id)
+        ],
+        "channels": [
+            {"channel": one.channel, "quantity": one.quantity, "unit": one.unit}
+            for one in ChannelMemory.select().where(ChannelMemory.car == car).order_by(ChannelMemory.id)
+        ],
+        "image": _image(image, "controller", archive),
+    }
+
+
+def _uploaded(job: Job) -> Iterable[LogFile]:
+    """The files of a job that have arrived whole; further recordings in a file come again from it."""
+    query = LogFile.select().where(LogFile.job == job, LogFile.source.is_null(), LogFile.state != uploads.RECEIVING)
+    return list(query.order_by(LogFile.id))
+
+
+def _log(
+    log: LogFile, at: int, number: dict[int, int], people: dict[int, str], archive: zipfile.ZipFile
+) -> dict[str, Any]:
+    name = str(log.name).split(", 1 of ")[0]
+    path = f"logs/{at:03}-{_safe(name)}"
+    with archive.open(path, "w", force_zip64=True) as file:
+        for piece in uploads.pieces(log):
+            file.write(piece)
+    own = LogNote.select().where(LogNote.log == log).order_by(LogNote.id)
+    return {
+        "path": path,
+        "name": name,
+        "round": number[log.round_id],
+        "sha256": log.content_hash,
+        "accepted": log.accepted,
+        "decided": log.decided,
+        "baseline": log.baseline,
+        "by_customer": log.by_customer,
+        "uploaded_at": _utc(log.uploaded_at),
+        "was": log.id,
+        "pulls": [
+            {"number": one.number, "note": one.note, "hidden": one.hidden, "place": one.place}
+            for one in PullNote.select().where(PullNote.log == log).order_by(PullNote.number)
+        ],
+        "notes": [
+            {
+                "start_s": one.start_s,
+                "end_s": one.end_s,
+                "text": one.text,
+                "shown": one.shown,
+                "by": people.get(one.author_id, ""),
+                "at": _utc(one.at),
+            }
+            for one in own
+        ],
+    }
+
+
+def _safe(name: str) -> str:
+    return (
+        "".join(letter if letter.isalnum() or letter in "._- " else "_" for letter in name)[:120].strip(". ") or "log"
+    )
+
+
+def _image(image: ControllerImage | RevisionImage | None, name: str, archive: zipfile.ZipFile) -> dict[str, Any] | None:
+    if image is None:
+        return None
+    kind: ImageFormat = image.format
+    path = f"images/{name}.{FORMATS[kind][0]}"
+    data = images.unpack(image.data)
+    archive.writestr(path, data)
+    own = image.name if isinstance(image, ControllerImage) else f"{name}.{FORMATS[kind][0]}"
+    return {"path": path, "name": own, "layout": image.layout, "sha256": hashlib.sha256(data).hexdigest()}
