@@ -5,7 +5,7 @@ import pymysql
 
 from uchiwa.store import server
 from uchiwa.store.database import database, migrate, unit_of_work
-from uchiwa.store.models import ALL
+from uchiwa.store.models import ALL, Base
 from uchiwa.store.place import Place
 
 
@@ -21,6 +21,10 @@ def test_migrations_make_what_the_models_say(database_home):
             for fields, unique in model._meta.indexes:
                 columns = tuple(model._meta.fields[one].column_name for one in fields)
                 assert indexes[columns] == unique
+
+
+def test_every_model_is_among_all():
+    assert set(Base.__subclasses__()) == set(ALL)
 
 
 def test_migrating_again_does_nothing(database_home):

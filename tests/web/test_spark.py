@@ -17,7 +17,7 @@ from uchiwa.core.proposals.fuel_grade import start_lower
 from uchiwa.standin.cars import pike_base
 from uchiwa.store import accounts, calibrations, drafts, jobs
 from uchiwa.store.database import database, unit_of_work
-from uchiwa.store.models import Event, KnockDecision, LogFile, PullNote, Round
+from uchiwa.store.models import Event, LogFile, Round
 from uchiwa.work import imports, spark
 
 SPARK = pike_base().table("spark_main")
@@ -292,4 +292,3 @@ def test_pages_take_a_handful_of_queries_whatever_the_number_of_pulls(on_dyno, p
     monkeypatch.setattr(database, "execute_sql", lambda *args, **more: counted.append(args[0]) or plain(*args, **more))
     on_dyno.get(f"{path}/spark/pulls")
     assert len(counted) <= few
-    assert KnockDecision.select().count() + PullNote.select().count() == 0

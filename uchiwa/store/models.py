@@ -575,6 +575,6 @@ class WorkerBeat(Base):
 
 ALL = (
     Shop, User, SignInAttempt, Customer, Car, Job, Round, LogFile, LogRawChunk, LogChannel, ChannelChunk, ChannelLevel,
-    StoredCalibration, Revision, Draft, ControllerImage, RevisionImage, Answer, Event, FoundInLog,
+    StoredCalibration, Revision, Draft, ControllerImage, RevisionImage, Answer, KnockDecision, PullNote, Event, FoundInLog,
     ChannelMemory, BriefPattern, CustomerLink, Message, ComputedChannel, KeptArrangement, LogNote, WorkerBeat,
 )  # fmt: skip

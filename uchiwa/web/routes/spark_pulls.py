@@ -51,7 +51,7 @@ def _values(page: RoundPage) -> dict[str, Any]:
         "page": page,
         "sheets": SHEETS,
         "sheet": "pulls",
-        "rows": rows,
+        "rows": [*shown, *(row for row in rows if row.hidden)],
         "looks": {row.key: (rows.index(row) % LOOKS) for row in rows},
         "order": {row.key: number for number, row in enumerate(shown, 1)},
         "compared": {row.key: one for row, one in zip(shown, compared, strict=True)},
