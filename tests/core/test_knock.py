@@ -150,6 +150,25 @@ def test_a_persons_word_goes_before_the_judgement_and_doubt_counts_as_knock():
     assert (proposal(noise, real=(1,)).after < SPARK.grid).any()
 
 
+@given(st.lists(st.floats(1, 55), min_size=4, max_size=6, unique=True), st.floats(1, 9), st.floats(1, 6))
+def test_no_step_is_left_that_was_not_there_before(events, degrees, slope):
+    knock = gather_knock([drive(events=events, degrees=degrees)], SPARK)
+    found = proposal_from(SPARK, knock, clusters(knock, SPARK), KnockPolicy(slope=slope))
+    for axis in (0, 1):
+        before, after = np.abs(np.diff(SPARK.grid, axis=axis)), np.abs(np.diff(found.after, axis=axis))
+        assert (after <= np.maximum(before, slope) + 0.1 + 1e-9).all()
+
+
+def test_a_ledge_that_was_there_is_left_alone():
+    grid = SPARK.grid.copy()
+    grid[6:] -= 8.0
+    cliff = SPARK.with_grid(grid)
+    knock = gather_knock([drive(events=(5, 15, 25, 35))], cliff)
+    found = proposal_from(cliff, knock, clusters(knock, cliff), KnockPolicy())
+    assert (found.after[:6] == cliff.grid[:6]).all()
+    assert (found.after[6:] < cliff.grid[6:]).any()
+
+
 @given(
     st.lists(st.floats(1, 55), max_size=6, unique=True),
     st.floats(1, 9),

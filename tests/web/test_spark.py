@@ -11,6 +11,7 @@ import pytest
 from tests.store.conftest import log_text
 from tests.store.spark_logs import SESSION, dyno_text, knock_text
 from tests.web.test_round import cells_of, facts_of, path  # noqa: F401
+from uchiwa.core.display import Liking
 from uchiwa.core.errors import BadInput
 from uchiwa.core.knock.judgement import Verdict
 from uchiwa.core.proposals.fuel_grade import start_lower
@@ -18,7 +19,8 @@ from uchiwa.standin.cars import pike_base
 from uchiwa.store import accounts, calibrations, drafts, jobs
 from uchiwa.store.database import database, unit_of_work
 from uchiwa.store.models import Event, LogFile, Round
-from uchiwa.work import imports, spark
+from uchiwa.work import imports, spark, tables
+from uchiwa.work.review import review_work
 
 SPARK = pike_base().table("spark_main")
 
@@ -101,6 +103,27 @@ def test_a_persons_word_is_kept_used_carried_over_and_can_be_taken_back(knocking
     stale = knocking.send_form(f"{path}/spark/knock/decide", form | {"cluster": "0.0"})
     assert stale.status_code == 409
     assert "Look again" in stale.text
+
+
+def test_the_review_asks_about_spark_where_it_knocked_but_not_where_that_is_noise(knocking, scene, path):  # noqa: F811
+    i, j = int(SPARK.x.nearest(np.array([3200.0]))[0]), int(SPARK.y.nearest(np.array([158.0]))[0])
+    with unit_of_work():
+        draft = drafts.current(scene.job)
+        tables.edit(scene.job, fresh(scene), scene.user, draft.version, "spark_main", [(i, j)], "x+2", "", Liking())
+        found = spark.knock_work(scene.job, fresh(scene))
+        assert "spark_knock" in {one.rule for one in review_work(scene.job, fresh(scene)).concerns}
+    cells = " ".join(f"{a}.{b}" for a, b in found.proposal.clusters[0].cells)
+    knocking.send_form(f"{path}/spark/knock/decide", {"cluster": cells, "verdict": "noise", "reason": "shield"})
+    with unit_of_work():
+        assert "spark_knock" not in {one.rule for one in review_work(scene.job, fresh(scene)).concerns}
+
+
+def test_cells_that_only_the_dyno_ran_are_seen_by_the_review(on_dyno, scene, path):  # noqa: F811
+    with unit_of_work():
+        draft = drafts.current(scene.job)
+        tables.edit(scene.job, fresh(scene), scene.user, draft.version, "spark_main", [(8, 12)], "x-1", "", Liking())
+        rules = {one.rule for one in review_work(scene.job, fresh(scene)).concerns}
+    assert not rules & {"unseen", "never_logged"}
 
 
 def test_the_policy_changes_the_proposal_and_bad_numbers_are_said(knocking, scene, path):  # noqa: F811

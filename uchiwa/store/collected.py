@@ -37,6 +37,8 @@ _MAIN = (DriveKind.PULL, DriveKind.ROLL_ON, DriveKind.COLD_START, DriveKind.CRUI
 
 def drive_words(log: LogFile) -> str:
     """What a log is, in a word or two: its leading drives."""
+    if log.dyno:
+        return "dyno run"
     drives = drives_of(log)
     long_cruise = sum(drive.seconds for drive in drives if drive.kind is DriveKind.CRUISE) > 240
     order = (DriveKind.CRUISE, *_MAIN) if long_cruise else _MAIN

@@ -49,6 +49,21 @@ def of(job: Job, round_: Round, table_id: str, clusters: tuple[Cluster, ...]) ->
     return found
 
 
+def noise_cells(job: Job, round_: Round, table_id: str) -> set[tuple[int, int]]:
+    """Cells of a table whose knock a person holds to be noise, the newest word on each cell counting."""
+    query = (
+        KnockDecision.select(KnockDecision.cells, KnockDecision.verdict)
+        .join(Round)
+        .where(KnockDecision.job == job, KnockDecision.table_id == table_id, Round.number <= round_.number)
+        .order_by(KnockDecision.id)
+    )
+    noise: set[tuple[int, int]] = set()
+    for one in query:
+        cells = {(int(i), int(j)) for i, j in json.loads(one.cells)}
+        noise = noise | cells if one.verdict == Verdict.NOISE else noise - cells
+    return noise
+
+
 def decide(
     job: Job, round_: Round, author: User, table_id: str, cluster: Cluster, verdict: Verdict, reason: str
 ) -> None:

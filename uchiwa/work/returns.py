@@ -55,7 +55,7 @@ def account(job: Job, round_: Round) -> Account:
     """What would be told if the draft were frozen now."""
     work = review_work(job, round_)
     old = {one.id: one for one in work.base.tables}
-    logs = jobs.usable_logs(round_)
+    logs = jobs.spark_logs(round_)
     tables = tuple(
         Told(
             one,

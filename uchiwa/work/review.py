@@ -2,17 +2,18 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from uchiwa.core.attribution import Step, by_hand
 from uchiwa.core.errors import BadInput
+from uchiwa.core.proposals.correction import cells_mask
 from uchiwa.core.review import Difference, difference
 from uchiwa.core.reviewing.concern import Concern, outstanding
-from uchiwa.core.reviewing.reviewed import ImageFit, Reviewed
+from uchiwa.core.reviewing.reviewed import ImageFit, Reviewed, Visited
 from uchiwa.core.reviewing.rules import review
-from uchiwa.core.table import Calibration
-from uchiwa.store import answers, calibrations, drafts, images, jobs, setups
-from uchiwa.store.models import Answer, ControllerImage, Draft, Event, Job, Round
+from uchiwa.core.table import Calibration, Table
+from uchiwa.store import answers, calibrations, drafts, images, jobs, knock_decisions, setups
+from uchiwa.store.models import Answer, ControllerImage, Draft, Event, Job, LogFile, Round
 from uchiwa.work.visits import duty_of, visits
 
 
@@ -62,16 +63,27 @@ def image_fit(image: ControllerImage | None, content: Calibration) -> ImageFit |
     return ImageFit("", roundings)
 
 
+def _seen(job: Job, round_: Round, logs: list[LogFile], table: Table) -> Visited:
+    """What the logs say of a table, without the knock that a person holds to be noise."""
+    visited = visits(logs, table).visited
+    noise = knock_decisions.noise_cells(job, round_, table.id)
+    if not noise:
+        return visited
+    retard = visited.retard.copy()
+    retard[cells_mask(tuple(sorted(noise)), table.shape, default=False)] = 0.0
+    return replace(visited, retard=retard)
+
+
 def review_work(job: Job, round_: Round) -> ReviewWork:
     """Everything the Review station shows of a round under work."""
     draft = drafts.current(job)
     base, content = calibrations.content(draft.base.calibration), calibrations.content(draft.calibration)
     change = difference(base, content)
-    logs = jobs.usable_logs(round_)
+    logs = jobs.spark_logs(round_)
     setup = setups.active(job)
     found = drafts.steps(job)
     steps = drafts.as_steps(found)
-    seen = {one.table.id: visits(logs, one.table).visited for one in change.tables} if logs else {}
+    seen = {one.table.id: _seen(job, round_, logs, one.table) for one in change.tables} if logs else {}
     reviewed = Reviewed(
         base,
         content,

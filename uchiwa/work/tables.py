@@ -79,7 +79,7 @@ def table_work(job: Job, round_: Round, table_id: str | None) -> TableWork:
     except KeyError:
         raise BadInput(f"there is no table “{table_id[:60]}”", advice="choose one from the list") from None
     was = old.get(table.id)
-    logs = jobs.usable_logs(round_)
+    logs = jobs.spark_logs(round_)
     pinned = drafts.pins_of(draft, table.id)
     if table.role in ("volumetric_efficiency", "maf_curve"):
         pinned |= set(policy_of(round_).pinned)

@@ -42,8 +42,13 @@ class Visits:
     trail: FloatArray
 
 
+_BY_PRESSURE = frozenset({"manifold_pressure", "pressure_ratio", "boost_pressure"})
+
+
 def _quantities(table: Table) -> set[str]:
-    return {axis.quantity for axis in (table.x, table.y) if axis is not None}
+    """Channels of a table's axes, with those from which a pressure can be derived."""
+    own = {axis.quantity for axis in (table.x, table.y) if axis is not None}
+    return own | _BY_PRESSURE | {"barometric_pressure"} if own & _BY_PRESSURE else own
 
 
 def visits(logs: Iterable[LogFile], table: Table) -> Visits:

@@ -9,8 +9,6 @@ from typing import Annotated, Any
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field
 
-from uchiwa.core.editing.area import Area
-from uchiwa.core.editing.steps import Way, limited
 from uchiwa.core.errors import BadInput
 from uchiwa.core.knock.evidence import Knock, gather_knock
 from uchiwa.core.knock.judgement import Cluster, Verdict, clusters
@@ -26,7 +24,7 @@ class KnockPolicy(BaseModel):
     Attributes:
         margin: degrees below what the worst retard asks for.
         step: taken out in steps of so many degrees, rounded up.
-        slope: the most a cell may stand above a neighbour afterwards, degrees per cell.
+        slope: the most a cell may stand above a neighbour afterwards, degrees per cell, unless it did before.
         widen: cells to either side of each event that take part, for an event's cell is only the nearest one.
         noise: numbers of clusters that a person holds to be noise, whatever the judgement.
         real: numbers of clusters that a person holds to be real.
@@ -38,7 +36,7 @@ class KnockPolicy(BaseModel):
 
     margin: Annotated[float, Field(ge=0, le=10)] = 0.5
     step: Annotated[float, Field(gt=0, le=5)] = 0.25
-    slope: Annotated[float, Field(gt=0, le=20)] = 3.0
+    slope: Annotated[float, Field(gt=0, le=20)] = 4.0
     widen: Annotated[int, Field(ge=0, le=4)] = 1
     noise: tuple[int, ...] = ()
     real: tuple[int, ...] = ()
@@ -123,10 +121,8 @@ def proposal_from(table: Table, knock: Knock, judged: tuple[Cluster, ...], polic
     pinned = cells_mask(policy.pinned, table.shape, default=False)
     open_ = cells_mask(policy.only, table.shape, default=True) & ~pinned
     lowered = np.where(open_, wanted, table.grid)
-    area = Area(open_, pinned)
-    if area.open.any() and (carried > 0).any():
-        stepped = limited(table.with_grid(lowered), area, policy.slope, Way.LOWER)
-        lowered = np.where(_was_smooth(table, policy.slope, area.open), np.minimum(stepped, lowered), lowered)
+    if (carried > 0).any():
+        lowered = _without_ledges(table.grid, lowered, open_, policy.slope)
     fine = 10.0**table.decimals
     after = np.where(lowered < table.grid, np.floor(lowered * fine + 1e-6) / fine, table.grid)
     after = np.where(
@@ -178,20 +174,33 @@ def _shadow(cluster: Cluster, knock: Knock, policy: KnockPolicy) -> set[tuple[in
     return found
 
 
-def _was_smooth(table: Table, slope: float, open_: BoolArray) -> BoolArray:
-    """Cells that the step limit may touch: those whose own steps were within it before, so that only our ledges go."""
-    grid, rough = table.grid, np.zeros(table.shape, dtype=np.bool_)
-    for axis in (0, 1):
-        if grid.shape[axis] < 2:
-            continue
-        steep = np.abs(np.diff(grid, axis=axis)) > slope
-        if axis == 0:
-            rough[1:] |= steep
-            rough[:-1] |= steep
-        else:
-            rough[:, 1:] |= steep
-            rough[:, :-1] |= steep
-    return open_ & ~rough
+def _without_ledges(before: FloatArray, lowered: FloatArray, open_: BoolArray, slope: float) -> FloatArray:
+    """Open cells lowered until none stands above a neighbour by more than `slope`, or than it did before.
+
+    A step that was there already is no ledge of ours, and nothing is lowered for it.
+    """
+    result = lowered.copy()
+    while True:
+        following = result.copy()
+        for axis in (0, 1):
+            if before.shape[axis] < 2:
+                continue
+            for back in (False, True):
+                here, there = _pair(axis, back=back)
+                allowed = np.maximum(slope, before[here] - before[there])
+                step = np.minimum(following[here], following[there] + allowed)
+                following[here] = np.where(open_[here], step, following[here])
+        if np.array_equal(following, result):
+            return result
+        result = following
+
+
+def _pair(axis: int, *, back: bool) -> tuple[tuple[slice, ...], tuple[slice, ...]]:
+    """Cells, and their neighbours on one side along an axis."""
+    first, second = slice(None, -1), slice(1, None)
+    here, there = (second, first) if back else (first, second)
+    whole = slice(None)
+    return ((here, whole), (there, whole)) if axis == 0 else ((whole, here), (whole, there))
 
 
 def report(proposal: KnockProposal) -> dict[str, Any]:

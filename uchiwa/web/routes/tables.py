@@ -255,7 +255,7 @@ def moments(
     with unit_of_work():
         page = round_page(user, job_id, number, Station.REVIEW)
         found = work.table_work(page.job, page.round, table)
-        best = visits.moments(jobs.usable_logs(page.round), found.table, parse_cells(cells))
+        best = visits.moments(jobs.spark_logs(page.round), found.table, parse_cells(cells))
         if best is None:
             raise BadInput("this round has no log", advice="its moments are shown once there is one")
         told = spans_of(best[0], best[1], traces_for(found.table))
