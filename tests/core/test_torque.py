@@ -9,9 +9,11 @@ from hypothesis import strategies as st
 
 from tests.conftest import make_log
 from uchiwa.core.errors import BadInput
+from uchiwa.core.knock.known import knock_limits
 from uchiwa.core.proposals.knock_threshold import ThresholdPolicy, report, threshold_proposal
 from uchiwa.core.proposals.read_policy import policy_of
-from uchiwa.core.proposals.torque import Advice, knock_limits, torque_proposal
+from uchiwa.core.proposals.torque import torque_proposal
+from uchiwa.core.proposals.torque_decision import Advice
 from uchiwa.core.proposals.torque_policy import TorquePolicy
 from uchiwa.core.proposals.torque_report import report as torque_report
 from uchiwa.core.table import Axis, Calibration, Table, frozen

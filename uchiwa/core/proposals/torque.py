@@ -4,76 +4,28 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from enum import StrEnum
 
 import numpy as np
 
 from uchiwa.core.errors import BadInput
 from uchiwa.core.gather import axis_values
-from uchiwa.core.knock.evidence import Knock, Placed, gather_knock
+from uchiwa.core.knock.evidence import Knock, gather_knock
 from uchiwa.core.knock.judgement import Cluster, clusters
-from uchiwa.core.log import BoolArray, FloatArray, Log
+from uchiwa.core.knock.known import heard_in, knock_limits
+from uchiwa.core.log import FloatArray, Log
 from uchiwa.core.proposals.correction import cells_mask
 from uchiwa.core.proposals.knock import KnockPolicy, counts_as_real, spark_table
+from uchiwa.core.proposals.torque_decision import Decision, decide
 from uchiwa.core.proposals.torque_policy import TorquePolicy
-from uchiwa.core.pulls.gain import Gains, Method, SparkGain, gains
+from uchiwa.core.pulls.gain import Gains, gains
 from uchiwa.core.pulls.pull import Pull
 from uchiwa.core.pulls.recognised import pulls_of
 from uchiwa.core.pulls.repeat import Repeatability, repeatability
 from uchiwa.core.pulls.road import RoadLoad
 from uchiwa.core.pulls.runs import Bands, bands_of
 from uchiwa.core.quantities import QUANTITIES
-from uchiwa.core.review import signed
 from uchiwa.core.table import Calibration, Table
 from uchiwa.core.units import convert
-
-_RUNG = 0.5
-_ENOUGH = 0.25
-
-
-class Advice(StrEnum):
-    """What is to be done with the spark of a column."""
-
-    ADD = "add"
-    KEEP = "keep"
-    BACK = "take back"
-    FAR = "too far from known safe"
-    KNOCK = "knock"
-    NOTHING = "not told"
-
-
-@dataclass(frozen=True)
-class Decision:
-    """What torque and knock say about one column of the table at full load.
-
-    Attributes:
-        column: of the table.
-        speed: rpm.
-        load: at which the runs went through it, along the table's second axis; NaN for a curve.
-        spark: that the table gives there, degrees.
-        target: that it should have in the end; NaN if not told.
-        after: that is proposed for this round.
-        best, best_error: spark of best torque by the fit, and its standard error.
-        clean: the highest spark that was run here without knock; NaN if nothing listened.
-        knocked: the lowest spark that knocked; NaN if none did.
-        gain: what a degree is worth.
-        advice: in a word.
-        reasons: for it, as sentences without their full stops.
-    """
-
-    column: int
-    speed: float
-    load: float
-    spark: float
-    target: float
-    after: float
-    best: float
-    best_error: float
-    clean: float
-    knocked: float
-    gain: SparkGain
-    advice: Advice
-    reasons: tuple[str, ...]
 
 
 @dataclass(frozen=True, eq=False)
@@ -168,15 +120,13 @@ def torque_from(
     told = gains(bands, repeats, present)
     noise = KnockPolicy(noise=policy.noise, real=policy.real)
     real = [one for cluster in judged if counts_as_real(cluster, noise) for one in cluster.events]
-    heard_in = {
-        int(column): _heard_in(int(column), numbered, everything, real, table, float(present[column])) for column in run
+    clean_or_not = {
+        int(column): heard_in(int(column), numbered, everything, real, table, float(present[column])) for column in run
     }
-    limits = knock_limits(speeds, present, {column: (clean, low) for column, (clean, low, _) in heard_in.items()})
+    limits = knock_limits(speeds, present, {column: (clean, low) for column, (clean, low, _) in clean_or_not.items()})
     decisions = [
-        _decide(
-            column, speeds, loads, float(present[column]), told.bands[column], *heard, float(limits[column]), policy
-        )
-        for column, heard in heard_in.items()
+        decide(column, speeds, loads, float(present[column]), told.bands[column], *heard, float(limits[column]), policy)
+        for column, heard in clean_or_not.items()
     ]
     after, state = _applied(
         table, decisions, policy, {cell for one in judged if counts_as_real(one, noise) for cell in one.cells}
@@ -210,159 +160,6 @@ def _loads(table: Table, pulls: Sequence[Pull], bands: Bands) -> FloatArray:
         if here.size:
             loads[column] = np.median(here)
     return loads
-
-
-def _heard_in(
-    column: int,
-    numbered: Sequence[tuple[int, Pull]],
-    bands: Bands,
-    real: Sequence[Placed],
-    table: Table,
-    present: float,
-) -> tuple[float, float, bool]:
-    """Highest spark run clean in a column, lowest that knocked, and whether anything listened.
-
-    A knock counts by how far its spark stood above the present table at its own speed and load.
-    """
-    low, high = bands.edges[column], bands.edges[column + 1]
-    clean, knocked, listened = float("nan"), float("nan"), False
-    for row, (index, pull) in enumerate(numbered):
-        spark = bands.spark[row, column]
-        if not np.isfinite(spark) or not any(one in pull.signals for one in _LISTENING):
-            continue
-        listened = True
-        here = [
-            one for one in real
-            if one.log == index and pull.start - 0.1 <= one.event.at <= pull.end + 0.1 and low <= one.speed < high
-        ]  # fmt: skip
-        if not here:
-            clean = float(np.fmax(clean, spark))
-            continue
-        for one in here:
-            given = float(table.lookup(np.array([one.speed]), np.array([one.load]) if table.y is not None else None)[0])
-            knocked = float(np.fmin(knocked, present + _fired_before(pull, one.event.at) - given))
-    return clean, knocked, listened
-
-
-_LISTENING = ("knock_retard", "knock_count", "knock_level", "marker")
-_BESIDE_RPM = 1100.0
-
-
-def knock_limits(speeds: FloatArray, present: FloatArray, heard: dict[int, tuple[float, float]]) -> FloatArray:
-    """Spark at which each column begins to knock; NaN where nothing near it knocked.
-
-    Where it knocked the limit lies between the highest clean spark and the lowest that knocked. In columns between
-    and beside those (up to 1100 rpm away) the distance from the present table to the limit is interpolated, for a
-    limit does not jump with speed, but never below what was run clean there.
-
-    Args:
-        speeds: rpm by column.
-        present: spark of the table by column, NaN where nothing was run.
-        heard: by column, the highest clean spark and the lowest that knocked; NaN for none.
-    """
-    limits = np.full(speeds.shape, np.nan)
-    for column, (clean, knocked) in heard.items():
-        if np.isfinite(knocked):
-            below = clean if np.isfinite(clean) and knocked - 1.0 <= clean < knocked else knocked - _RUNG
-            limits[column] = (below + knocked) / 2
-    sure = np.flatnonzero(np.isfinite(limits))
-    if sure.size == 0:
-        return limits
-    room = limits - present
-    for column, (clean, knocked) in heard.items():
-        if np.isfinite(knocked) or np.abs(speeds[sure] - speeds[column]).min() > _BESIDE_RPM:
-            continue
-        near = float(np.interp(speeds[column], speeds[sure], room[sure])) + float(present[column])
-        limits[column] = max(near, clean) if np.isfinite(clean) else near
-    return limits
-
-
-def _fired_before(pull: Pull, at: float) -> float:
-    """The spark that knocked: the highest of the last three samples, for a controller takes it out at once."""
-    place = int(np.searchsorted(pull.time, at - 1e-9))
-    return float(np.nanmax(pull.signals["spark_advance"][max(place - 2, 0) : place + 1]))
-
-
-def _decide(
-    column: int,
-    speeds: FloatArray,
-    loads: FloatArray,
-    spark: float,
-    gain: SparkGain,
-    clean: float,
-    knocked: float,
-    listened: bool,
-    edge: float,
-    policy: TorquePolicy,
-) -> Decision:
-    """Keep, add, take back: the lower of best torque and the knock limit with its margin, reached step by step."""
-    why: list[str] = []
-    limit = edge - policy.knock_margin
-    if np.isfinite(knocked):
-        why.append(f"{knocked:.1f}° knocked here: no more than {limit:.1f}°, {policy.knock_margin:g}° below")
-    elif np.isfinite(limit):
-        why.append(f"it knocked at speeds beside: no more than {limit:.1f}°")
-    torque_target, advice = _by_torque(spark, gain, policy, why)
-    target = float(np.fmin(torque_target, limit)) if np.isfinite(torque_target) or np.isfinite(limit) else float("nan")
-    after = spark
-    if np.isfinite(limit) and limit < spark - 0.05:
-        after, advice = min(limit, float(np.fmin(target, limit))), Advice.KNOCK
-        after = max(after, limit - policy.most) if np.isfinite(target) else after
-    elif np.isfinite(target):
-        distance = target - spark
-        if distance > _ENOUGH:
-            step = policy.add_far if distance >= policy.far else policy.add
-            after, advice = _allowed(spark, min(distance, step, policy.most), clean, listened, policy, why)
-        elif distance < -2 * _ENOUGH and advice is Advice.BACK:
-            after = max(target, spark - policy.most)
-        elif advice is Advice.BACK:
-            advice = Advice.KEEP
-    return Decision(
-        column, float(speeds[column]), float(loads[column]), spark, target, after, gain.best, gain.best_error, clean,
-        knocked, gain, advice, tuple(why),
-    )  # fmt: skip
-
-
-def _by_torque(spark: float, gain: SparkGain, policy: TorquePolicy, why: list[str]) -> tuple[float, Advice]:
-    """The spark that torque asks for, and what follows."""
-    if gain.method is Method.NONE:
-        why.append("only one spark was run: a gain cannot be told")
-        return float("nan"), Advice.NOTHING
-    told = f"a degree is worth {signed(gain.gain, 2)} Nm ({signed(gain.low, 2)} … {signed(gain.high, 2)})"
-    if gain.method is Method.FIT and np.isfinite(gain.best):
-        why.append(f"{told}; best torque at {gain.best:.1f} ± {gain.best_error:.1f}°, from {gain.sparks} sparks")
-        # Far beyond what was run a parabola is a guess: it says the way, not the place.
-        best = min(gain.best, gain.highest + policy.add_far + _RUNG)
-        if best < spark - 2 * _ENOUGH:
-            return best, Advice.BACK
-        return best, Advice.ADD if best > spark + _ENOUGH else Advice.KEEP
-    worth = policy.worth_percent / 100.0 * gain.level
-    if gain.low > 0 and gain.gain > worth:
-        why.append(f"{told}, more than chance")
-        return spark + policy.add, Advice.ADD
-    if gain.high < worth:
-        why.append(f"{told}: no gain, so that the lower spark is as good")
-        return max(gain.lowest, spark - policy.add), Advice.BACK
-    why.append(f"{told}: that cannot be told from chance; repeat the runs")
-    return spark, Advice.KEEP
-
-
-def _allowed(
-    spark: float, rise: float, clean: float, listened: bool, policy: TorquePolicy, why: list[str]
-) -> tuple[float, Advice]:
-    """How much of a rise known safety allows."""
-    if not listened:
-        why.append("nothing listened for knock in these runs: record retard, level, count or the driver's marks")
-        return spark, Advice.FAR
-    top = clean + policy.beyond if np.isfinite(clean) else -np.inf
-    if spark + rise <= top + 1e-9:
-        return spark + rise, Advice.ADD
-    if top > spark + 0.2:
-        why.append(f"nothing above {clean:.1f}° was run without knock, so only to {top:.1f}°")
-        return top, Advice.ADD
-    known = f"nothing above {clean:.1f}° was run" if np.isfinite(clean) else "nothing was run"
-    why.append(f"{known} without knock: run a little more spark before it goes into the table")
-    return spark, Advice.FAR
 
 
 def _applied(
@@ -418,9 +215,3 @@ def _rows(table: Table, load: float) -> list[int]:
     below, share = table.y.place(np.array([load]))
     j, f = int(below[0]), float(share[0])
     return [j] if f < 0.02 else [j + 1] if f > 0.98 else [j, j + 1]
-
-
-def untouched(proposal: TorqueProposal) -> BoolArray:
-    """Cells that stay as they are."""
-    same: BoolArray = proposal.after == proposal.table.grid
-    return same

@@ -13,7 +13,7 @@ from uchiwa.core.errors import BadInput
 from uchiwa.core.progress import Station
 from uchiwa.core.proposals.fuel_grade import start_lower
 from uchiwa.core.proposals.read_policy import policy_from
-from uchiwa.core.proposals.torque import Advice
+from uchiwa.core.proposals.torque_decision import Advice
 from uchiwa.core.proposals.torque_policy import TorquePolicy
 from uchiwa.core.proposals.torque_report import report as report_of
 from uchiwa.core.pulls.trade import trades

@@ -1,0 +1,84 @@
+"""What runs say of the spark that is known to be clean, and of that which knocked."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+
+from uchiwa.core.knock.evidence import Placed
+from uchiwa.core.log import FloatArray
+from uchiwa.core.pulls.pull import Pull
+from uchiwa.core.pulls.runs import Bands
+from uchiwa.core.table import Table
+
+_RUNG = 0.5
+_LISTENING = ("knock_retard", "knock_count", "knock_level", "marker")
+_BESIDE_RPM = 1100.0
+
+
+def knock_limits(speeds: FloatArray, present: FloatArray, heard: dict[int, tuple[float, float]]) -> FloatArray:
+    """Spark at which each column begins to knock; NaN where nothing near it knocked.
+
+    Where it knocked the limit lies between the highest clean spark and the lowest that knocked. In columns between
+    and beside those (up to 1100 rpm away) the distance from the present table to the limit is interpolated, for a
+    limit does not jump with speed, but never below what was run clean there.
+
+    Args:
+        speeds: rpm by column.
+        present: spark of the table by column, NaN where nothing was run.
+        heard: by column, the highest clean spark and the lowest that knocked; NaN for none.
+    """
+    limits = np.full(speeds.shape, np.nan)
+    for column, (clean, knocked) in heard.items():
+        if np.isfinite(knocked):
+            below = clean if np.isfinite(clean) and knocked - 1.0 <= clean < knocked else knocked - _RUNG
+            limits[column] = (below + knocked) / 2
+    sure = np.flatnonzero(np.isfinite(limits))
+    if sure.size == 0:
+        return limits
+    room = limits - present
+    for column, (clean, knocked) in heard.items():
+        if np.isfinite(knocked) or np.abs(speeds[sure] - speeds[column]).min() > _BESIDE_RPM:
+            continue
+        near = float(np.interp(speeds[column], speeds[sure], room[sure])) + float(present[column])
+        limits[column] = max(near, clean) if np.isfinite(clean) else near
+    return limits
+
+
+def heard_in(
+    column: int,
+    numbered: Sequence[tuple[int, Pull]],
+    bands: Bands,
+    real: Sequence[Placed],
+    table: Table,
+    present: float,
+) -> tuple[float, float, bool]:
+    """Highest spark run clean in a column, lowest that knocked, and whether anything listened.
+
+    A knock counts by how far its spark stood above the present table at its own speed and load.
+    """
+    low, high = bands.edges[column], bands.edges[column + 1]
+    clean, knocked, listened = float("nan"), float("nan"), False
+    for row, (index, pull) in enumerate(numbered):
+        spark = bands.spark[row, column]
+        if not np.isfinite(spark) or not any(one in pull.signals for one in _LISTENING):
+            continue
+        listened = True
+        here = [
+            one for one in real
+            if one.log == index and pull.start - 0.1 <= one.event.at <= pull.end + 0.1 and low <= one.speed < high
+        ]  # fmt: skip
+        if not here:
+            clean = float(np.fmax(clean, spark))
+            continue
+        for one in here:
+            given = float(table.lookup(np.array([one.speed]), np.array([one.load]) if table.y is not None else None)[0])
+            knocked = float(np.fmin(knocked, present + _fired_before(pull, one.event.at) - given))
+    return clean, knocked, listened
+
+
+def _fired_before(pull: Pull, at: float) -> float:
+    """The spark that knocked: the highest of the last three samples, for a controller takes it out at once."""
+    place = int(np.searchsorted(pull.time, at - 1e-9))
+    return float(np.nanmax(pull.signals["spark_advance"][max(place - 2, 0) : place + 1]))
