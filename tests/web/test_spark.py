@@ -16,6 +16,8 @@ from uchiwa.core.errors import BadInput
 from uchiwa.core.knock.judgement import Verdict
 from uchiwa.core.proposals.fuel_grade import start_lower
 from uchiwa.standin.cars import pike_base
+from uchiwa.standin.dyno import dyno_run, write_run
+from uchiwa.standin.sprint import sprint_car
 from uchiwa.store import accounts, calibrations, drafts, jobs
 from uchiwa.store.database import database, unit_of_work
 from uchiwa.store.models import Event, LogFile, Round
@@ -315,3 +317,32 @@ def test_pages_take_a_handful_of_queries_whatever_the_number_of_pulls(on_dyno, p
     monkeypatch.setattr(database, "execute_sql", lambda *args, **more: counted.append(args[0]) or plain(*args, **more))
     on_dyno.get(f"{path}/spark/pulls")
     assert len(counted) <= few
+
+
+def test_a_knock_limit_from_safe_runs_is_shown_and_taken(client, scene):
+    car = sprint_car()
+    with unit_of_work():
+        job = jobs.create(scene.user, "Another", "Corvid Pike", "", car.base())
+    here = f"/jobs/{job.id}/rounds/1"
+    send(client, here, **{f"safe{run}": write_run(dyno_run(car, car.base(), 5, run, offset=-4.0)) for run in (1, 2)})
+    send(client, here, loud=write_run(dyno_run(car, car.base(), 5, 3, offset=6.0)))
+    with unit_of_work():
+        found = spark.limit_work(job, jobs.rounds(job)[0])
+        assert [row.name for row in found.safe] == ["safe1.csv", "safe2.csv"]
+        assert found.proposal.caught.events > 0
+        draft = drafts.current(job)
+    page = client.get(f"{here}/spark/limit").text
+    assert "safe1.csv, safe2.csv" in page
+    assert page.count("<circle") > 200
+    shown = cells_of(page)
+    assert all(float(text) == found.proposal.after[j, i] for (i, j), text in shown.items())
+    assert "safe samples here" in client.get(f"{here}/spark/limit/cell?i=3&j=0").text
+    assert client.get(f"{here}/spark/limit/moments?i=3&j=0").json()["traces"][0]["title"] == "knock level"
+    client.send_form(f"{here}/spark/limit/policy", {"margin": "1.5"})
+    client.send_form(f"{here}/spark/limit/pin", {"cells": "5.0"})
+    client.send_form(f"{here}/spark/limit/take", {"version": draft.version, "table": "knock_limit"})
+    with unit_of_work():
+        grid = calibrations.content(drafts.current(job).calibration).table("knock_limit").grid
+    assert grid[0, 5] == 1.9
+    assert grid[0, 2] == pytest.approx(found.proposal.base[0, 2] * 1.5, abs=0.02)
+    assert "by knock limit" in client.get(f"{here}/review").text

@@ -41,16 +41,15 @@ from uchiwa.web.routes import (
     settings,
     setups,
     signing,
-    spark_knock,
-    spark_limit,
     spark_pulls,
-    spark_torque,
+    spark_tables,
+    spark_words,
     tables,
 )
 from uchiwa.web.session import NotSignedInError
 
 _ROUTES = (
-    signing, home, archives, jobs, cars, brief, logs, reading, moments, clouds, notes, channels, checks, customer, fuel, spark_knock, spark_pulls, spark_torque, spark_limit, airflow, setups, tables, compare, images, review, returns,
+    signing, home, archives, jobs, cars, brief, logs, reading, moments, clouds, notes, channels, checks, customer, fuel, spark_pulls, spark_words, spark_tables, airflow, setups, tables, compare, images, review, returns,
     settings, health,
 )  # fmt: skip
 _SESSION_S = 14 * 24 * 3600

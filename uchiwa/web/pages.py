@@ -83,6 +83,8 @@ def spark_words(inputs: dict[str, Any]) -> str:
             )
         case "torque":
             return f"{len(inputs.get('pulls', []))} pulls, at most {policy.get('most', 0):g}° a round, {policy.get('knock_margin', 0):g}° below knock"
+        case "fuel grade":
+            return f"{inputs.get('points', 0):g} octane points less, {inputs.get('degrees_per_point', 0):g}° a point"
         case _:
             return f"quantile {policy.get('quantile', 0):g} %, times {policy.get('margin', 0):g}"
 

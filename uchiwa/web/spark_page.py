@@ -16,7 +16,6 @@ from uchiwa.store.models import User
 from uchiwa.web.cells import parse_cells
 from uchiwa.web.pages import render
 from uchiwa.web.standing import RoundPage
-from uchiwa.work.spark import Desk
 
 BASE = "/jobs/{job_id}/rounds/{number}/spark"
 
@@ -90,11 +89,6 @@ def empty(request: Request, user: User, page: RoundPage, sheet: str, problem: Ba
 def chosen_mask(text: str, shape: tuple[int, int]) -> BoolArray | None:
     """Cells of a form as a mask; None for all."""
     return cells_mask(tuple(parse_cells(text)), shape, default=False) if text.strip() else None
-
-
-def choices(at: Desk) -> list[Any]:
-    """The tables of the same role, to choose among."""
-    return list(at.base.by_role(at.table.role))
 
 
 async def fields(request: Request) -> dict[str, str]:

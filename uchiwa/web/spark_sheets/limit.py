@@ -1,0 +1,36 @@
+"""The knock-limit sheet: the level below which the sensor hears only the engine itself."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from uchiwa.core.log import BoolArray
+from uchiwa.core.proposals.knock_threshold import ThresholdPolicy, report
+from uchiwa.web.grid import Grid
+from uchiwa.web.level_picture import level_picture
+from uchiwa.web.spark_grid import TableView, limit_grid
+from uchiwa.web.spark_sheets.sheet import Moments, TableSheet
+from uchiwa.work.spark import LimitWork, limit_work
+
+
+def _grid(found: LimitWork, view: TableView, waiting: BoolArray) -> Grid:
+    return limit_grid(found.proposal, view, waiting)
+
+
+def _first(_found: LimitWork) -> tuple[int, int]:
+    return 0, 0
+
+
+def _more(found: LimitWork, _i: int, j: int) -> dict[str, Any]:
+    return {"level": level_picture(found.proposal, j)}
+
+
+def _moments(found: LimitWork, _i: int, _j: int) -> Moments:
+    """Level and limit in the first safe log."""
+    return found.safe[0], [], ("knock_level", "knock_limit", "engine_speed")
+
+
+LIMIT = TableSheet(
+    "limit", "knock_limit", "knock limit", ThresholdPolicy, ("quantile", "margin", "least"), TableView,
+    TableView.PROPOSED, limit_work, _grid, _first, _more, lambda found: report(found.proposal), _moments,
+)  # fmt: skip

@@ -1,0 +1,62 @@
+"""The torque sheet: what a degree is worth, and how much spark may go in."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from uchiwa.core.log import BoolArray
+from uchiwa.core.proposals.torque_policy import TorquePolicy
+from uchiwa.core.proposals.torque_report import report
+from uchiwa.core.pulls.trade import trades
+from uchiwa.web.grid import Grid
+from uchiwa.web.ladder_picture import hill, ladder
+from uchiwa.web.spark_grid import TableView, torque_grid
+from uchiwa.web.spark_sheets.sheet import Moments, TableSheet
+from uchiwa.work.spark import TorqueWork, torque_work
+
+_KEYS = ("add", "add_far", "far", "most", "beyond", "knock_margin", "worth_percent")
+
+
+def _grid(found: TorqueWork, view: TableView, waiting: BoolArray) -> Grid:
+    return torque_grid(found.proposal, view, waiting)
+
+
+def _first(found: TorqueWork) -> tuple[int, int]:
+    """Where most spark would move, at the load of the runs."""
+    one = max(found.proposal.decisions, key=lambda it: abs(it.after - it.spark))
+    table = found.proposal.table
+    return one.column, int(table.y.nearest(np.array([one.load]))[0]) if table.y is not None else 0
+
+
+def _more(found: TorqueWork, i: int, _j: int) -> dict[str, Any]:
+    proposal = found.proposal
+    decision = next((one for one in proposal.decisions if one.column == i), None)
+    displacement = found.desk.base.constant("displacement")
+    compared = {round(one.centre): one for one in trades(proposal.bands, proposal.gains, displacement)}
+    return {
+        "ladder": ladder(proposal),
+        "hill": hill(proposal, decision) if decision is not None else None,
+        "decision": decision,
+        "trade": compared.get(round(decision.speed)) if decision is not None else None,
+        "trades": compared,
+        "unheard": not proposal.knock.heard,
+    }
+
+
+def _moments(found: TorqueWork, i: int, _j: int) -> Moments:
+    """The newest pull through a column."""
+    bands, pulls = found.proposal.bands, found.proposal.pulls
+    runs = np.flatnonzero(np.isfinite(bands.torque[:, i]))
+    pull = pulls[int(runs[-1]) if runs.size else -1]
+    inside = (pull.speed >= bands.edges[i]) & (pull.speed < bands.edges[i + 1])
+    spans = [(float(pull.time[inside][0]), float(pull.time[inside][-1]))] if inside.any() else []
+    row = next(one for one, log in zip(found.desk.rows, found.desk.logs, strict=True) if log.name == pull.log)
+    return row, spans, ("wheel_torque", "spark_advance", "knock_retard", "engine_speed", "throttle_position")
+
+
+TORQUE = TableSheet(
+    "torque", "spark_advance", "torque", TorquePolicy, _KEYS, TableView, TableView.CHANGE,
+    torque_work, _grid, _first, _more, lambda found: report(found.proposal), _moments,
+)  # fmt: skip
