@@ -25,6 +25,21 @@ def test_difference_of_tables_and_constants(calibration, table):
     assert difference(calibration, calibration).empty
 
 
+def test_spark_differs_by_degrees_and_not_by_percent(calibration, table):
+    spark = replace(table, id="spark", role="spark_advance", unit="deg")
+    grid = spark.grid.copy()
+    grid[0, 0] -= 2.0
+    before = replace(calibration, tables=(spark,))
+    assert (
+        difference(before, before.with_table(spark.with_grid(grid)))
+        .tables[0]
+        .sentence.endswith("1 cell changed, −2.0°")
+    )
+    grid[1, 1] += 1.5
+    change = difference(before, before.with_table(spark.with_grid(grid))).tables[0]
+    assert change.sentence.endswith("2 cells changed, −2.0 … +1.5°")
+
+
 def test_tables_that_came_went_or_changed_axes(calibration, table):
     other = replace(table, id="other")
     moved = replace(table, x=replace(table.x, breakpoints=np.array([900.0, 2000.0, 3000.0])))

@@ -34,17 +34,24 @@ class TableDifference:
         return change
 
     @property
+    def in_steps(self) -> bool:
+        """Whether a change is told in the table's own unit: a percentage of an angle or a temperature says nothing."""
+        return self.table.role == "spark_advance" or self.table.unit in ("deg", "degC")
+
+    @property
     def sentence(self) -> str:
         """The change in one plain sentence."""
         cells = int(self.changed.sum())
         noun = "cell" if cells == 1 else "cells"
         change = self.percent[self.changed]
-        if change.size and np.isfinite(change).all():
+        if not self.in_steps and change.size and np.isfinite(change).all():
             low, high = float(change.min()), float(change.max())
             span = f"{signed(low)} %" if cells == 1 else f"{signed(low)} … {signed(high)} %"
         else:
             steps = (self.after - self.before)[self.changed]
-            span = f"{signed(float(steps.min()))} … {signed(float(steps.max()))} {self.table.unit}"
+            unit = {"deg": "°", "degC": " °C"}.get(self.table.unit, f" {self.table.unit}")
+            least, most = signed(float(steps.min())), signed(float(steps.max()))
+            span = f"{least}{unit}" if cells == 1 else f"{least} … {most}{unit}"
         return f"{self.table.title}: {cells} {noun} changed, {span}"
 
 

@@ -17,6 +17,8 @@ from uchiwa.core.table import Axis, Table
 FILL_STEPS = 12
 FULL_ERROR_PERCENT = 12.0
 FULL_DWELL_S = 20.0
+FULL_STEPS = 4.0
+"""Change at which the scale is full where changes are told in the table's unit, such as degrees."""
 
 
 class View(StrEnum):
@@ -144,8 +146,10 @@ def difference_grid(change: TableDifference, dwell: FloatArray | None) -> Grid:
             changed = bool(change.changed[j, i])
             value = percent.item(j, i)
             steps = change.after.item(j, i) - change.before.item(j, i)
-            text = (signed(value) if math.isfinite(value) else signed(steps)) if changed else "·"
-            marks = [diverging(value) if changed else "", "changed" if changed else "kept"]
+            by_steps = change.in_steps or not math.isfinite(value)
+            text = signed(steps if by_steps else value) if changed else "·"
+            size = steps / FULL_STEPS * FULL_ERROR_PERCENT if change.in_steps else value
+            marks = [diverging(size) if changed else "", "changed" if changed else "kept"]
             if dwell is not None:
                 marks.append(f"ev-{bar(dwell.item(j, i))}")
                 if changed and dwell.item(j, i) <= 0:

@@ -11,7 +11,7 @@ import numpy as np
 from uchiwa.core.log import BoolArray, FloatArray
 from uchiwa.core.reviewing.reviewed import Visited
 from uchiwa.core.table import Table
-from uchiwa.web.grid import FILL_STEPS, FULL_DWELL_S, FULL_ERROR_PERCENT, Cell, Grid, corner
+from uchiwa.web.grid import FILL_STEPS, FULL_DWELL_S, FULL_ERROR_PERCENT, FULL_STEPS, Cell, Grid, corner
 
 MANY_COLUMNS = 22
 
@@ -109,8 +109,6 @@ def drawn(
     return Drawn(text, classes)
 
 
-FULL_STEPS = 4.0
-"""Change at which the scale is full where changes are told in the table's unit, such as degrees."""
 _VALUES = np.array([f"val-{step}" for step in range(FILL_STEPS + 1)], dtype=object)
 _BARS = np.array([f" ev-{length}" for length in range(11)], dtype=object)
 _ADD = np.array(["", *(f"add-{step}" for step in range(1, FILL_STEPS + 1))], dtype=object)
