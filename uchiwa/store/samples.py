@@ -14,6 +14,7 @@ from typing import Any, TypeAlias
 import numpy as np
 import zstandard
 from numpy.typing import NDArray
+from peewee import fn
 
 from uchiwa.core.log import Channel, FloatArray, Log, Raster
 from uchiwa.store.database import unit_of_work
@@ -163,6 +164,14 @@ def read(logs: Collection[LogFile], quantities: Collection[str]) -> list[Log]:
         return []
     ids = [log.id for log in logs]
     return _read(logs, LogChannel.log.in_(ids) & LogChannel.quantity.in_([TIME, *quantities]))
+
+
+def newest_channels(log_ids: Collection[int]) -> dict[int, int]:
+    """The highest id of each log's channels, by the log's id."""
+    if not log_ids:
+        return {}
+    query = LogChannel.select(LogChannel.log, fn.MAX(LogChannel.id).alias("newest")).where(LogChannel.log.in_(log_ids))
+    return {one.log_id: one.newest for one in query.group_by(LogChannel.log)}
 
 
 def read_whole(log: LogFile) -> Log:

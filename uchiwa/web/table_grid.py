@@ -13,8 +13,6 @@ from uchiwa.core.reviewing.reviewed import Visited
 from uchiwa.core.table import Table
 from uchiwa.web.grid import FILL_STEPS, FULL_DWELL_S, FULL_ERROR_PERCENT, FULL_STEPS, Cell, Grid, corner
 
-MANY_COLUMNS = 22
-
 
 class Showing(StrEnum):
     """What the cells of a table show."""

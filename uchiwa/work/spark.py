@@ -40,7 +40,7 @@ NEEDED = frozenset({
 })  # fmt: skip
 _EARLIER = 6
 _REMEMBERED = 24
-_logs: OrderedDict[int, Log] = OrderedDict()
+_logs: OrderedDict[tuple[int, ...], Log] = OrderedDict()
 _lock = Lock()
 Kept = TypeVar("Kept", bound=BaseModel)
 
@@ -57,23 +57,27 @@ def keep(round_: Round, key: str, policy: BaseModel) -> None:
 
 
 def read_logs(rows: Sequence[LogFile]) -> list[Log]:
-    """The channels that spark work needs, remembered: a ready log never changes but by being read anew."""
+    """The channels that spark work needs, remembered until a log is read anew."""
+    keys = _keys(rows)
     with _lock:
-        missing = [row for row in rows if _key(row) not in _logs]
-    for row, log in zip(missing, samples.read(missing, NEEDED), strict=True):
-        with _lock:
-            _logs[_key(row)] = log
+        missing = [row for row, key in zip(rows, keys, strict=True) if key not in _logs]
+    fresh = {row.id: log for row, log in zip(missing, samples.read(missing, NEEDED), strict=True)}
     with _lock:
-        found = [_logs[_key(row)] for row in rows]
-        for row in rows:
-            _logs.move_to_end(_key(row))
+        found = []
+        for row, key in zip(rows, keys, strict=True):
+            log = fresh[row.id] if row.id in fresh else _logs[key]
+            _logs[key] = log
+            _logs.move_to_end(key)
+            found.append(log)
         while len(_logs) > _REMEMBERED:
             _logs.popitem(last=False)
     return found
 
 
-def _key(row: LogFile) -> int:
-    return hash((row.id, row.header, row.samples, row.repairs))
+def _keys(rows: Sequence[LogFile]) -> list[tuple[int, ...]]:
+    """A log's id with that of its newest channel: reading it anew, as when a sensor's line changes, makes new ones."""
+    newest = samples.newest_channels([row.id for row in rows])
+    return [(row.id, newest.get(row.id, 0)) for row in rows]
 
 
 @dataclass(frozen=True, eq=False)
@@ -106,14 +110,15 @@ class Desk:
     def earlier(self) -> list[Log]:
         """Logs of earlier rounds: where they had less spark, they tell knock from noise."""
         rows = jobs.earlier_logs(self.job, self.round, _EARLIER)
-        return [log for log in read_logs(rows) if self._on_table(log)]
+        return [log for log in read_logs(rows) if self.on_axes(log)]
 
     @cached_property
     def on_table(self) -> list[Log]:
         """The logs that have the channels of the table's axes."""
-        return [log for log in self.logs if self._on_table(log)]
+        return [log for log in self.logs if self.on_axes(log)]
 
-    def _on_table(self, log: Log) -> bool:
+    def on_axes(self, log: Log) -> bool:
+        """Whether a log has the channels of the table's axes, or those that they follow from."""
         told = set(log.quantities)
         if "barometric_pressure" in told and told & {"manifold_pressure", "boost_pressure"}:
             told |= {"manifold_pressure", "pressure_ratio", "boost_pressure"}
@@ -294,8 +299,8 @@ def limit_work(job: Job, round_: Round, table_id: str | None = None) -> LimitWor
         for one in cluster.events
     }
     pairs = list(zip(at.rows, at.logs, strict=True))
-    safe = [(row, log) for row, log in pairs if row.id not in real and at._on_table(log)]
-    knocking = [log for row, log in pairs if row.id in real and at._on_table(log)]
+    safe = [(row, log) for row, log in pairs if row.id not in real and at.on_axes(log)]
+    knocking = [log for row, log in pairs if row.id in real and at.on_axes(log)]
     policy = kept(round_, "limit", ThresholdPolicy).model_copy(update={"pinned": at.pins})
     calibration = at.base.with_table(at.table)
     proposal = threshold_proposal([log for _, log in safe], calibration, at.table.id, policy, knocking)

@@ -7,30 +7,17 @@ from dataclasses import dataclass
 from enum import StrEnum
 from typing import Any, Protocol
 
-import numpy as np
 from pydantic import BaseModel
 
 from uchiwa.core.display import shown_table
 from uchiwa.core.editing.cellname import cell_name
-from uchiwa.core.log import BoolArray, FloatArray
-from uchiwa.core.table import Table
+from uchiwa.core.log import BoolArray
 from uchiwa.store.models import Job, LogFile, Round, User
 from uchiwa.web.grid import Grid, with_heads
 from uchiwa.web.liking import liking_of
 from uchiwa.web.spark_page import SHEETS, Looking
 from uchiwa.web.standing import RoundPage
 from uchiwa.work.spark import Desk
-
-
-class Proposal(Protocol):
-    """What every proposal over a table has."""
-
-    @property
-    def table(self) -> Table: ...
-    @property
-    def after(self) -> FloatArray: ...
-    @property
-    def state(self) -> np.ndarray: ...
 
 
 class Found(Protocol):
