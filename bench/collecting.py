@@ -125,7 +125,8 @@ def _measured(task: str, path: Path, times: int) -> tuple[float, float]:
 def rows() -> list[tuple[str, float, str]]:
     """The table's rows."""
     from uchiwa.store import accounts, server
-    from uchiwa.store.database import connect_to, database, migrate, unit_of_work
+    from uchiwa.store.database import connect_to, database, unit_of_work
+    from uchiwa.store.schema import migrate
 
     with tempfile.TemporaryDirectory(prefix="uchiwa-bench-") as folder:
         os.environ["UCHIWA_HOME"] = folder

@@ -15,9 +15,10 @@ from playwright.sync_api import Page
 from bench.browser import chromium
 from bench.screenshots import wait_until_well
 from uchiwa.store import accounts, server
-from uchiwa.store.database import connect_to, database, migrate, unit_of_work
+from uchiwa.store.database import connect_to, database, unit_of_work
 from uchiwa.store.models import User
 from uchiwa.store.place import free_port
+from uchiwa.store.schema import migrate
 
 EMAIL, PASSWORD = "bench@uchiwa.example", "a long enough password"
 

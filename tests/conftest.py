@@ -16,6 +16,7 @@ from tests.ports import own
 from uchiwa.core.log import Channel, Log, Raster
 from uchiwa.core.quantities import QUANTITIES
 from uchiwa.core.table import Axis, Calibration, Constant, Table, frozen
+from uchiwa.store.place import free_port
 
 os.environ.setdefault("UCHIWA_DB_FAST", "1")
 # Times belong in the bench, not in tests; and a run that decides whether a change lands must be repeatable.
@@ -91,12 +92,13 @@ def steady() -> Callable[..., Log]:
 def database_home() -> Iterator[Path]:
     """A database server of the tests' own, in a folder of its own."""
     from uchiwa.store import server
-    from uchiwa.store.database import connect_to, database, migrate
+    from uchiwa.store.database import connect_to, database
+    from uchiwa.store.schema import migrate
 
     home = Path(tempfile.mkdtemp(prefix="uchiwa-test-"))
     before = {key: os.environ.get(key) for key in ("UCHIWA_HOME", "UCHIWA_DB_PORT")}
     os.environ["UCHIWA_HOME"] = str(home)
-    os.environ["UCHIWA_DB_PORT"] = str(own(8561))
+    os.environ["UCHIWA_DB_PORT"] = str(free_port(own(8561)))
     try:
         connect_to(server.start())
         migrate()

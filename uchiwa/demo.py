@@ -6,7 +6,10 @@ import io
 import json
 import multiprocessing
 import os
-from concurrent.futures import ProcessPoolExecutor
+import threading
+import time
+from collections.abc import Callable
+from concurrent.futures import ProcessPoolExecutor, as_completed
 from dataclasses import dataclass, replace
 from datetime import timedelta
 
@@ -23,7 +26,7 @@ from uchiwa.core.proposals.report import report
 from uchiwa.core.pulls.pull import Source
 from uchiwa.core.review import difference
 from uchiwa.core.table import Calibration
-from uchiwa.standin.cars import car_named
+from uchiwa.standin.cars import StandInCar, car_named
 from uchiwa.standin.defects import changed
 from uchiwa.standin.dyno import dyno_run, write_run
 from uchiwa.standin.layouts import image_of, layout_data
@@ -43,8 +46,8 @@ from uchiwa.store import (
     uploads,
 )
 from uchiwa.store.clock import now
-from uchiwa.store.database import connect_to, unit_of_work
-from uchiwa.store.models import Job, Round, Shop, User
+from uchiwa.store.database import connect_to, run_again, unit_of_work
+from uchiwa.store.models import Car, Customer, DemoPart, Job, Round, User
 from uchiwa.store.place import Place
 from uchiwa.web import report as report_of
 from uchiwa.work import returns, spark, tables
@@ -206,29 +209,78 @@ JOBS = (
 )
 
 
+def _name(demo: DemoJob) -> str:
+    """What a job of the scenario is called among the parts."""
+    return f"{demo.customer}, {demo.title}"[:64]
+
+
 def loaded() -> bool:
-    """Whether the demo data are there."""
+    """Whether all of the demo data is there: each job of the scenario, and each of them whole."""
     with unit_of_work():
-        return Shop.select().where(Shop.name == SHOP).exists()
+        there = User.select().where(User.email == EMAIL).exists()
+        done = {part.name for part in DemoPart.select().where(DemoPart.done)}
+    return there and done >= {_name(demo) for demo in JOBS}
 
 
-def load() -> None:
-    """Load the demo data, if they are not there yet."""
-    if loaded():
-        return
+def load(tell: Callable[[str], object] = lambda _: None) -> None:
+    """Load what is missing of the demo data; what a kill has left half made is made anew.
+
+    Args:
+        tell: called with a sentence as each car is ready.
+    """
+    tuner_id = _tuner()
     with unit_of_work():
-        shop = accounts.create_shop(SHOP)
-        tuner = accounts.create_user(shop, EMAIL, TUNER, PASSWORD)
+        _adopt(tuner_id)
+        done = {part.name for part in DemoPart.select().where(DemoPart.done)}
+    waiting = [demo for demo in JOBS if _name(demo) not in done]
     apart = multiprocessing.get_context("spawn")
-    with ProcessPoolExecutor(os.cpu_count(), mp_context=apart, initializer=_connect) as pool:
-        for done in [pool.submit(_load_job, tuner.id, demo) for demo in JOBS]:
-            done.result()
+    workers = min(os.cpu_count() or 1, max(1, len(waiting)))
+    with ProcessPoolExecutor(workers, mp_context=apart, initializer=_connect, initargs=(os.getpid(),)) as pool:
+        under_way = {pool.submit(_load_job, tuner_id, demo): demo for demo in waiting}
+        for number, finished in enumerate(as_completed(under_way), len(JOBS) - len(waiting) + 1):
+            finished.result()
+            demo = under_way[finished]
+            tell(f"  {number:2} of {len(JOBS)}  {demo.title}, {demo.customer}")
 
 
-def _connect() -> None:
+@run_again
+def _tuner() -> int:
+    """The id of the demo's tuner, made with the shop if there is none."""
+    with unit_of_work():
+        known = User.get_or_none(User.email == EMAIL)
+        if known is None:
+            known = accounts.create_user(accounts.create_shop(SHOP), EMAIL, TUNER, PASSWORD)
+        return int(known.id)
+
+
+def _adopt(tuner_id: int) -> None:
+    """Jobs that were loaded before parts were noted: those with all their rounds are done, the others go."""
+    shop_id = User.get_by_id(tuner_id).shop_id
+    noted = {part.name for part in DemoPart.select()}
+    query = Job.select(Job, Car, Customer).join(Car).join(Customer).where(Job.shop == shop_id)
+    here = {(one.car.customer.name, one.car.title): one for one in query}
+    for demo in JOBS:
+        job = here.get((demo.customer, demo.title))
+        if job is None or _name(demo) in noted:
+            continue
+        if len(jobs.rounds(job)) >= len(demo.drives):
+            DemoPart.create(name=_name(demo), job=job, done=True)
+        else:
+            jobs.drop(job)
+
+
+def _connect(parent: int) -> None:
+    threading.Thread(target=_end_with, args=(parent,), daemon=True).start()
     place = Place.load()
     if place is not None:
         connect_to(place)
+
+
+def _end_with(parent: int) -> None:
+    """End this process as soon as its parent has ended, so that nobody loads beside the one that starts over."""
+    while os.getppid() == parent:
+        time.sleep(0.3)
+    os._exit(1)
 
 
 def _never_warm(time: FloatArray, coolant: FloatArray, _: dict[str, FloatArray]) -> FloatArray:
@@ -236,22 +288,14 @@ def _never_warm(time: FloatArray, coolant: FloatArray, _: dict[str, FloatArray])
 
 
 def _upload(job: Job, round_: Round, name: str, data: bytes) -> None:
-    with unit_of_work():
-        log, _ = uploads.receive(job, round_, name, io.BytesIO(data), by_customer=True)
+    log, _ = uploads.receive(job, round_, name, io.BytesIO(data), by_customer=True)
     import_log(log.id)
 
 
 def _load_job(tuner_id: int, demo: DemoJob) -> None:
     car = sprint_car() if demo.car == SPRINT else car_named(demo.car)
     calibration = car.base()
-    with unit_of_work():
-        tuner = User.get_by_id(tuner_id)
-        job = jobs.create(tuner, demo.customer, demo.title, demo.details, calibration, car.file)
-        if demo.image:
-            name = f"{car.id}.hex"
-            images.keep(job, tuner, json.dumps(layout_data(car)), name, write_image(image_of(car), "hex"))
-        for from_tuner, text in demo.words:
-            messages.write(job, text, tuner if from_tuner else None)
+    tuner, job = _begin_job(tuner_id, demo, car, calibration)
     for number, drives in enumerate(demo.drives, start=1):
         last = number == len(demo.drives)
         with unit_of_work():
@@ -292,7 +336,28 @@ def _load_job(tuner_id: int, demo: DemoJob) -> None:
     with unit_of_work():
         if demo.closed:
             jobs.close(job, tuner, closed=True)
+        DemoPart.update(done=True).where(DemoPart.name == _name(demo)).execute()
         Job.update(moved_at=now() - timedelta(hours=demo.hours)).where(Job.id == job.id).execute()
+
+
+@run_again
+def _begin_job(tuner_id: int, demo: DemoJob, car: StandInCar, calibration: Calibration) -> tuple[User, Job]:
+    """Take on a car of the scenario, in place of what an interrupted load has left of it."""
+    with unit_of_work():
+        tuner = User.get_by_id(tuner_id)
+        half_made = DemoPart.get_or_none(DemoPart.name == _name(demo))
+        if half_made is not None and half_made.job_id is not None:
+            jobs.drop(Job.get_by_id(half_made.job_id))
+        job = jobs.create(tuner, demo.customer, demo.title, demo.details, calibration, car.file)
+        DemoPart.insert(name=_name(demo), job=job, done=False).on_conflict(
+            preserve=(DemoPart.job, DemoPart.done)
+        ).execute()
+        if demo.image:
+            name = f"{car.id}.hex"
+            images.keep(job, tuner, json.dumps(layout_data(car)), name, write_image(image_of(car), "hex"))
+        for from_tuner, text in demo.words:
+            messages.write(job, text, tuner if from_tuner else None)
+        return tuner, job
 
 
 NOTES = """Please flash this, **reset the learned fuel trims**, then record again:

@@ -12,34 +12,30 @@ import threading
 import click
 import uvicorn
 
+from uchiwa.settings import read_settings
 from uchiwa.store import server
-from uchiwa.store.database import connect_to, migrate
+from uchiwa.store.database import connect_to
 from uchiwa.store.place import port_is_free
+from uchiwa.store.schema import migrate
 
-PORT = 8460
 _WAIT_S = 15
-
-
-def port() -> int:
-    """The port of the application: `UCHIWA_PORT`, or 8460."""
-    return int(os.environ.get("UCHIWA_PORT", PORT))
-
-
 _log = logging.getLogger("uchiwa.serve")
 
 
 def serve(*, with_demo: bool) -> None:
     """Start everything, serve until Ctrl-C or SIGTERM, and stop everything that was started here."""
     from uchiwa.web.app import create_app
+    from uchiwa.web.protocol import PunctualProtocol
 
-    if not port_is_free(port()):
-        raise OSError(f"port {port()} is taken: stop what listens there, or set UCHIWA_PORT")
+    settings = read_settings()
+    if not port_is_free(settings.port):
+        raise OSError(f"port {settings.port} is taken: stop what listens there, or set UCHIWA_PORT")
     # uvicorn raises the signal that stopped it once more when it is done; this makes it end here, not at once.
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
     ours = not server.running()
-    place = server.start()
     watch: Watch | None = None
     try:
+        place = server.start()
         connect_to(place)
         migrate()
         if with_demo:
@@ -47,13 +43,15 @@ def serve(*, with_demo: bool) -> None:
         worker = _start_worker()
         watch = Watch(worker)
         watch.start()
-        click.echo(f"\nUchiwa is at http://127.0.0.1:{port()}/   (Ctrl-C stops it)")
+        click.echo(f"\nUchiwa is at {settings.public_address}/   (Ctrl-C stops it)")
         uvicorn.run(
-            create_app(place.secret_key, demo=with_demo),
+            create_app(place.secret_key, demo=with_demo, settings=settings),
             host="127.0.0.1",
-            port=port(),
+            port=settings.port,
+            http=PunctualProtocol,
             log_level="warning",
             proxy_headers=False,
+            timeout_graceful_shutdown=_WAIT_S,
         )
     finally:
         for one in (signal.SIGINT, signal.SIGTERM):
@@ -70,7 +68,7 @@ def _load_demo() -> None:
 
     if not demo.loaded():
         click.echo("Driving the stand-in cars for the demo data, about a minute …")
-        demo.load()
+        demo.load(click.echo)
     click.echo(f"Sign in with {demo.EMAIL} and the password {demo.PASSWORD}")
 
 
@@ -81,7 +79,7 @@ def _start_worker() -> subprocess.Popen[bytes]:
 
 
 class Watch(threading.Thread):
-    """Starts worker and database again when one of them has died."""
+    """Starts worker and database again when the process of one of them has died; a busy one is left alone."""
 
     def __init__(self, worker: subprocess.Popen[bytes]) -> None:
         super().__init__(daemon=True)
@@ -92,7 +90,7 @@ class Watch(threading.Thread):
         """Look once a second until told to stop."""
         while not self._over.wait(1.0):
             try:
-                if not server.running():
+                if server.process_id() is None:
                     server.start()
             except Exception as error:  # it is tried again in a second, and the health page says what is wrong
                 _log.warning("the database does not start: %s", error)

@@ -14,6 +14,7 @@ from uchiwa.standin.logger import write_delimited
 from uchiwa.store import accounts, jobs, uploads
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import Job, LogFile, Round, User
+from uchiwa.work.imports import import_log
 
 
 def log_text(seed: int = 1, *, size: int = 1500, mixture: float = 1.06) -> str:
@@ -33,6 +34,12 @@ def log_text(seed: int = 1, *, size: int = 1500, mixture: float = 1.06) -> str:
     return write_delimited(log)
 
 
+def sweep() -> None:
+    """Import whatever waits, in this process."""
+    for log_id in uploads.waiting():
+        import_log(log_id)
+
+
 @dataclass
 class Scene:
     """A shop at work."""
@@ -44,8 +51,7 @@ class Scene:
     def receive(self, text: str | bytes, name: str = "drive.csv") -> tuple[LogFile, bool]:
         """Store an upload."""
         data = text.encode() if isinstance(text, str) else text
-        with unit_of_work():
-            return uploads.receive(self.job, self.round, name, io.BytesIO(data))
+        return uploads.receive(self.job, self.round, name, io.BytesIO(data))
 
 
 @pytest.fixture

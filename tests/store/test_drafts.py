@@ -7,10 +7,9 @@ from tests.store.conftest import log_text
 from uchiwa.core.errors import BadInput
 from uchiwa.core.interchange import calibration_json
 from uchiwa.standin.cars import pike_base
-from uchiwa.store import accounts, calibrations, drafts, events, jobs
-from uchiwa.store.clock import now
+from uchiwa.store import calibrations, drafts, events, jobs
 from uchiwa.store.database import database, unit_of_work
-from uchiwa.store.models import Event, Round, SignInAttempt, StoredCalibration
+from uchiwa.store.models import Event, Round, StoredCalibration
 from uchiwa.work import fuel, imports
 
 
@@ -145,20 +144,6 @@ def test_the_queue_finds_by_car_customer_and_log(scene):
     with unit_of_work():
         for text, number in (("pike", 1), ("custom", 1), ("hill", 1), ("nothing", 0), ("%", 0)):
             assert len(jobs.queue(scene.user.shop_id, text)) == number, text
-
-
-def test_passwords_are_hashed_and_tries_are_limited(scene):
-    assert scene.user.password_hash.startswith("$argon2id$")
-    with unit_of_work():
-        assert accounts.sign_in("Tuner@Example.org ", "a long enough password", "1.1.1.1").id == scene.user.id
-        for _ in range(accounts.ATTEMPTS):
-            assert accounts.sign_in("tuner@example.org", "wrong", "1.1.1.1") is None
-        with pytest.raises(accounts.TooManyAttemptsError):
-            accounts.sign_in("tuner@example.org", "a long enough password", "2.2.2.2")
-        with pytest.raises(accounts.TooManyAttemptsError):
-            accounts.sign_in("other@example.org", "x", "1.1.1.1")
-        SignInAttempt.update(at=now() - 2 * accounts.WINDOW).execute()
-        assert accounts.sign_in("tuner@example.org", "a long enough password", "2.2.2.2") is not None
 
 
 def test_policies_stay_with_the_round(scene):

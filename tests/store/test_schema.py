@@ -4,9 +4,10 @@ import socket
 import pymysql
 
 from uchiwa.store import server
-from uchiwa.store.database import database, migrate, unit_of_work
+from uchiwa.store.database import database, unit_of_work
 from uchiwa.store.models import ALL, Base
 from uchiwa.store.place import Place
+from uchiwa.store.schema import migrate
 
 
 def test_migrations_make_what_the_models_say(database_home):

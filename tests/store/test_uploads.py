@@ -6,14 +6,13 @@ from hypothesis import given
 from hypothesis import strategies as st
 from hypothesis.extra.numpy import arrays
 
-from tests.store.conftest import log_text
+from tests.store.conftest import log_text, sweep
 from uchiwa.core.readers import read_log
 from uchiwa.store import jobs, samples, uploads
 from uchiwa.store.clock import now
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import ChannelChunk, LogChannel, LogFile, LogRawChunk
 from uchiwa.work import imports
-from uchiwa.work.worker import sweep
 
 _DECIMALS = st.tuples(st.integers(-(10**9), 10**9), st.integers(0, 5)).map(lambda one: one[0] / 10 ** one[1])
 

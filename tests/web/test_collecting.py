@@ -6,14 +6,13 @@ import re
 
 import pytest
 
-from tests.store.conftest import log_text
+from tests.store.conftest import log_text, sweep
 from uchiwa.core.readers import read_recordings
 from uchiwa.standin.cars import calibrated, car_named
 from uchiwa.standin.simulate import simulate
 from uchiwa.store import briefs, jobs, links, uploads
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import BriefPattern, CustomerLink, LogChannel, LogFile, Message, Round
-from uchiwa.work.worker import sweep
 
 
 @pytest.fixture

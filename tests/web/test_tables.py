@@ -400,7 +400,7 @@ def test_the_customer_downloads_confirms_and_is_told_of_a_withdrawal(client, sce
     assert "downloaded, not yet flashed" in client.get("/").text
     assert client.get(f"/c/{token}/package.zip").status_code == 200
     assert client.get(f"/c/{token}/report.pdf").content[:5] == b"%PDF-"
-    assert client.send_form(f"/c/{token}/flashed", {"number": 2}).status_code == 400
+    assert client.send_form(f"/c/{token}/flashed", {"number": 2}).status_code == 409
     assert client.send_form(f"/c/{token}/flashed", {"number": 1}).status_code == 303
     assert "First: flash" not in client.get(f"/c/{token}").text
     assert "Revision 1 flashed" in client.get("/").text
@@ -415,7 +415,7 @@ def test_the_customer_downloads_confirms_and_is_told_of_a_withdrawal(client, sce
         assert work.base.number == 0
         assert drafts.undoable(drafts.steps(scene.job)) is not None
     assert "Draft against revision 0" in client.get(f"/jobs/{scene.job.id}/rounds/2/review").text
-    assert client.send_form(f"{path}/return/withdraw", {"why": "again"}).status_code == 400
+    assert client.send_form(f"{path}/return/withdraw", {"why": "again"}).status_code == 409
 
 
 def test_a_log_of_a_withdrawn_revision_stays_measured_against_it(client, scene, path):

@@ -21,6 +21,7 @@ def serve(demo: bool) -> None:
 @click.option("--parent", type=int, help="Process id; the worker ends when this process has ended.")
 def work(parent: int | None) -> None:
     """Run the worker alone, against the database on file."""
+    from uchiwa.store import schema
     from uchiwa.store.database import connect_to
     from uchiwa.store.place import Place
     from uchiwa.work import worker
@@ -29,6 +30,7 @@ def work(parent: int | None) -> None:
     if place is None:
         raise BadInput("there is no database yet", advice="run uchiwa db start first")
     connect_to(place)
+    schema.check()
     worker.run(parent)
 
 
@@ -59,7 +61,7 @@ def migrate() -> None:
     """Bring the schema up to date."""
     from uchiwa.store import server
     from uchiwa.store.database import connect_to
-    from uchiwa.store.database import migrate as run
+    from uchiwa.store.schema import migrate as run
 
     connect_to(server.start())
     done = run()

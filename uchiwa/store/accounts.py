@@ -2,19 +2,21 @@
 
 from __future__ import annotations
 
-import hashlib
+from dataclasses import dataclass
 from datetime import timedelta
 
 from argon2 import PasswordHasher
 from argon2.exceptions import InvalidHashError, VerificationError
 
 from uchiwa.core.display import AFR, IMPERIAL, LAMBDA, METRIC
-from uchiwa.store.clock import now
-from uchiwa.store.models import Shop, SignInAttempt, User
+from uchiwa.store import attempts
+from uchiwa.store.database import run_again, unit_of_work
+from uchiwa.store.models import Shop, User
 
 ATTEMPTS = 8
 WINDOW = timedelta(minutes=10)
 THEMES = ("auto", "day", "night")
+_SLOWER_S, _SLOWEST_S = 0.5, 4.0
 
 _hasher = PasswordHasher()
 # Compared against when there is no such person, so that the answer takes as long.
@@ -22,7 +24,7 @@ _nobody = _hasher.hash("nobody has this password")
 
 
 class TooManyAttemptsError(RuntimeError):
-    """Too many failed sign-ins from one address or for one person."""
+    """Too many failed sign-ins from one network address, or from one device of a person."""
 
 
 def create_shop(name: str) -> Shop:
@@ -35,36 +37,71 @@ def create_user(shop: Shop, email: str, name: str, password: str) -> User:
     return User.create(shop=shop, email=email.strip().lower(), name=name, password_hash=_hasher.hash(password))
 
 
-def _marks(email: str, address: str) -> tuple[str, str]:
-    """What attempts are counted by; hashed, so that mistyped addresses are not kept."""
-    person = hashlib.sha256(f"person {email}".encode()).hexdigest()
-    place = hashlib.sha256(f"place {address}".encode()).hexdigest()
-    return person, place
+@dataclass(frozen=True)
+class Admission:
+    """A sign-in that may be tried: it counts as a failure until it has succeeded.
+
+    Attributes:
+        email: of the person.
+        mark: what its attempts are counted by.
+        wait_s: how long it has to wait first, s, since strangers have been guessing this person's password.
+    """
+
+    email: str
+    mark: str
+    wait_s: float
+
+
+def admit(email: str, address: str, *, device: str = "") -> Admission:
+    """Whether a sign-in may be tried now.
+
+    Failures count against the network address they come from, whoever they are meant for; a device on which the person
+    has signed in before has a count of its own. No number of failures elsewhere keeps a person out: they only make a
+    sign-in from an unknown device slower.
+
+    Args:
+        device: names a device on which this person signed in before; empty for others.
+
+    Raises:
+        TooManyAttemptsError: there were too many failures of late.
+    """
+    email = email.strip().lower()
+    mark = attempts.mark("device", device) if device else attempts.mark("place", address)
+    if attempts.count(mark, WINDOW) > ATTEMPTS:
+        raise TooManyAttemptsError
+    if device:
+        return Admission(email, mark, 0.0)
+    more = attempts.count(attempts.mark("person", email), WINDOW) - ATTEMPTS
+    return Admission(email, mark, min(_SLOWEST_S, max(0, more) * _SLOWER_S))
+
+
+@run_again
+def _known(email: str) -> User | None:
+    with unit_of_work():
+        return User.get_or_none(User.email == email)
+
+
+def verify(admission: Admission, password: str) -> User | None:
+    """The person with this password, or None. No connection is held while the password is hashed."""
+    user = _known(admission.email)
+    try:
+        _hasher.verify(user.password_hash if user else _nobody, password)
+    except (VerificationError, InvalidHashError):
+        return None
+    if user is None:
+        return None
+    attempts.uncount(admission.mark)
+    attempts.uncount(attempts.mark("person", admission.email))
+    return user
 
 
 def sign_in(email: str, password: str, address: str) -> User | None:
     """The person with this address and password, or None; every failure counts against the limit.
 
     Raises:
-        TooManyAttemptsError: there were too many failures for this person or from this network address of late.
+        TooManyAttemptsError: as `admit`.
     """
-    email = email.strip().lower()
-    marks = _marks(email, address)
-    since = now() - WINDOW
-    recent = SignInAttempt.select(SignInAttempt.who).where(SignInAttempt.who.in_(marks), SignInAttempt.at >= since)
-    counts = [row.who for row in recent]
-    if any(counts.count(mark) >= ATTEMPTS for mark in marks):
-        raise TooManyAttemptsError
-    user = User.get_or_none(User.email == email)
-    try:
-        _hasher.verify(user.password_hash if user else _nobody, password)
-    except (VerificationError, InvalidHashError):
-        user = None
-    if user is None:
-        SignInAttempt.insert_many([{"who": mark, "at": now()} for mark in marks]).execute()
-        return None
-    SignInAttempt.delete().where((SignInAttempt.who == marks[0]) | (SignInAttempt.at < since)).execute()
-    return user
+    return verify(admit(email, address), password)
 
 
 def person(user_id: int) -> User | None:

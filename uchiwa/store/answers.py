@@ -31,7 +31,7 @@ def give(job: Job, round_: Round, author: User, concern: Concern, reason: str) -
     words = " ".join(reason.split())[:500]
     if len(words) < SHORTEST:
         raise BadInput("an answer needs its reason", advice="say in a few words why this is right")
-    Answer.create(
+    Answer.insert(
         job=job,
         round=round_,
         concern=concern.key,
@@ -40,7 +40,9 @@ def give(job: Job, round_: Round, author: User, concern: Concern, reason: str) -
         reason=words,
         author=author,
         at=now(),
-    )
+    ).on_conflict(
+        preserve=(Answer.round, Answer.rule, Answer.sentence, Answer.reason, Answer.author, Answer.at)
+    ).execute()
     events.record(job, "answer", f"Accepted: {concern.sentence} ({words})", author=author, round_=round_)
 
 

@@ -26,10 +26,12 @@ def keep(user: User, name: str, arrangement: Arrangement) -> str:
         raise BadInput("the arrangement needs a name", advice="type one")
     if name in {one.id for one in PURPOSES}:
         raise BadInput(f"“{name}” is the name of a purpose", advice="choose another")
-    if KeptArrangement.select().where(KeptArrangement.user == user).count() >= _MOST:
+    others = KeptArrangement.select().where(KeptArrangement.user == user, KeptArrangement.name != name)
+    if others.count() >= _MOST:
         raise BadInput(f"{_MOST} arrangements are kept already", advice="drop one first")
-    drop(user, name)
-    KeptArrangement.create(user=user, name=name, strips=str(arrangement))
+    KeptArrangement.insert(user=user, name=name, strips=str(arrangement)).on_conflict(
+        preserve=(KeptArrangement.name, KeptArrangement.strips)
+    ).execute()
     return name
 
 

@@ -43,8 +43,9 @@ def patterns(shop_id: int) -> list[BriefPattern]:
 def keep_pattern(shop_id: int, name: str, brief: Brief) -> None:
     """Keep a brief under a name, in place of one of the same name."""
     name = " ".join(name.split())[:80]
-    BriefPattern.delete().where(BriefPattern.shop == shop_id, BriefPattern.name == name).execute()
-    BriefPattern.create(shop=shop_id, name=name, document=brief.model_dump_json())
+    BriefPattern.insert(shop=shop_id, name=name, document=brief.model_dump_json()).on_conflict(
+        preserve=(BriefPattern.name, BriefPattern.document)
+    ).execute()
 
 
 def pattern(shop_id: int, pattern_id: int) -> BriefPattern | None:

@@ -8,6 +8,8 @@ from collections.abc import Collection
 from functools import lru_cache
 from threading import Lock
 
+from peewee import fn
+
 from uchiwa.core.interchange import calibration_json
 from uchiwa.core.table import Calibration
 from uchiwa.store.models import StoredCalibration
@@ -17,10 +19,16 @@ def keep(shop_id: int, calibration: Calibration) -> StoredCalibration:
     """The stored calibration of this content, made if it is new."""
     document = calibration_json.dumps(calibration)
     digest = hashlib.sha256(document.encode()).hexdigest()
-    found = StoredCalibration.get_or_none(StoredCalibration.shop == shop_id, StoredCalibration.content_hash == digest)
-    if found is not None:
-        return found
-    return StoredCalibration.create(shop=shop_id, content_hash=digest, document=document)
+    query = StoredCalibration.select(StoredCalibration.id)
+    number = query.where(StoredCalibration.shop == shop_id, StoredCalibration.content_hash == digest).scalar()
+    if number is None:
+        # Somebody may keep the same at this moment: then theirs is taken.
+        number = (
+            StoredCalibration.insert(shop=shop_id, content_hash=digest, document=document)
+            .on_conflict(update={StoredCalibration.id: fn.LAST_INSERT_ID(StoredCalibration.id)})
+            .execute()
+        )
+    return StoredCalibration(id=number, shop=shop_id, content_hash=digest, document=document)
 
 
 @lru_cache(maxsize=64)

@@ -7,6 +7,7 @@ import logging
 from uchiwa.core.errors import BadInput
 from uchiwa.core.formulas.computed import SHIPPED, Book, Computed, check_channel
 from uchiwa.store.clock import now
+from uchiwa.store.locks import lock_shop
 from uchiwa.store.models import ComputedChannel, User
 
 _log = logging.getLogger("uchiwa.store")
@@ -29,14 +30,15 @@ def book_of(shop_id: int) -> Book:
 
 
 def keep(author: User, one: Computed) -> Book:
-    """Keep a computed channel, in place of one of the same name.
+    """Keep a computed channel, in place of one of the same name; one after another, since channels use each other.
 
     Raises:
         BadInput: see `check_channel`.
     """
+    lock_shop(author.shop_id)
     book = check_channel(one, book_of(author.shop_id))
-    ComputedChannel.delete().where(ComputedChannel.shop == author.shop_id, ComputedChannel.name == one.id).execute()
-    ComputedChannel.create(
+    kept = ComputedChannel
+    kept.insert(
         shop=author.shop_id,
         name=one.id,
         title=one.title[:80],
@@ -44,7 +46,7 @@ def keep(author: User, one: Computed) -> Book:
         unit=one.unit[:32],
         author=author,
         at=now(),
-    )
+    ).on_conflict(preserve=(kept.name, kept.title, kept.formula, kept.unit, kept.author, kept.at)).execute()
     return book
 
 
@@ -54,6 +56,7 @@ def drop(shop_id: int, name: str) -> None:
     Raises:
         BadInput: another computed channel needs it.
     """
+    lock_shop(shop_id)
     book = book_of(shop_id)
     if name not in {one.id for one in SHIPPED}:
         needing = [one.id for one in book if one.id != name and name in book.formula(one.id).names]

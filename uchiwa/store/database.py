@@ -1,20 +1,75 @@
-"""The connection to MariaDB, one per thread out of a pool."""
+"""The connection to MariaDB, one per thread out of a pool, and transactions that can run again."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+import functools
+import random
+import threading
+import time
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from pathlib import Path
+from typing import Any, ParamSpec, TypeVar
 
-from playhouse.migrations import Runner
-from playhouse.pool import PooledMySQLDatabase
+import pymysql
+from peewee import PeeweeException
+from playhouse.pool import MaxConnectionsExceeded, PooledMySQLDatabase
 
 from uchiwa.store.place import Place
 
-MIGRATIONS = Path(__file__).parent / "migrations"
-_LOCK = "uchiwa-migrate"
+THREADS = 16
+"""Threads of one process that may want a connection at once; the pool has one for each, and some for the rest."""
+_CONNECTIONS = THREADS + 8
+_WAIT_FOR_CONNECTION_S = 20
 
-database = PooledMySQLDatabase(None)
+_DEADLOCK, _LOCK_TIMEOUT = 1213, 1205
+_CONNECTION_LOST = frozenset({2006, 2013, 2055, 1927, 1053, 1080, 1152, 1158, 1159, 1160, 1161})
+_NOT_REACHED = frozenset({2003, 2002, 1040, 1203, 1047})
+"""Refused connections, too many of them, and a node of a cluster that is not ready."""
+
+_TRIES = 12
+_PATIENCE_S = 12.0
+_FIRST_PAUSE_S, _LONGEST_PAUSE_S = 0.02, 1.0
+
+Asked = ParamSpec("Asked")
+Found = TypeVar("Found")
+
+
+class Pool(PooledMySQLDatabase):
+    """Connections that find the server again when it has moved, and know whether their thread has written."""
+
+    def __init__(self) -> None:
+        super().__init__(None)
+        self.mine = _Mine()
+
+    def _connect(self) -> Any:
+        try:
+            return super()._connect()
+        except pymysql.err.OperationalError:
+            place = Place.load()
+            if place is None or (place.host, place.port) == self._reached():
+                raise
+            self.connect_params |= {"host": place.host, "port": place.port, "password": place.password}
+            return super()._connect()
+
+    def _reached(self) -> tuple[object, object]:
+        return self.connect_params.get("host"), self.connect_params.get("port")
+
+    def execute_sql(self, sql: str, params: Any = None, **more: Any) -> Any:
+        """Run a statement, noting whether it may have changed something."""
+        if not sql.lstrip("( ")[:6].upper().startswith(("SELECT", "SHOW", "SET")):
+            self.mine.wrote = True
+        return super().execute_sql(sql, params, **more)
+
+
+class _Mine(threading.local):
+    """What a thread's run has done so far."""
+
+    wrote = False
+    committed = False
+    running = False
+
+
+database = Pool()
 
 
 def connect_to(place: Place) -> None:
@@ -28,32 +83,107 @@ def connect_to(place: Place) -> None:
         user=place.user,
         password=place.password,
         charset="utf8mb4",
-        max_connections=32,
+        max_connections=_CONNECTIONS,
         stale_timeout=300,
+        timeout=_WAIT_FOR_CONNECTION_S,
         connect_timeout=5,
-        init_command="SET SESSION sql_mode='TRADITIONAL', time_zone='+00:00', innodb_lock_wait_timeout=20",
+        init_command="SET SESSION sql_mode='TRADITIONAL', time_zone='+00:00', innodb_lock_wait_timeout=8",
     )
 
 
 @contextmanager
 def unit_of_work() -> Iterator[None]:
-    """A connection and one transaction on it: all of it happens, or none. Nested, it is part of the outer one."""
-    if not database.is_closed():
+    """A connection and one transaction on it: all of it happens, or none. Nested, it is part of the outer one.
+
+    A body cannot be run again by what it stands in: an act that writes is wrapped in `run_again`, as every route is.
+    """
+    if database.in_transaction():
         with database.atomic():
             yield
         return
-    with database.connection_context(), database.atomic():
+    if not database.is_closed():
+        with _outermost():
+            yield
+        return
+    try:
+        with database.connection_context(), _outermost():
+            yield
+    except BaseException as error:
+        if is_lost(error):
+            database.close_idle()
+        raise
+
+
+@contextmanager
+def _outermost() -> Iterator[None]:
+    mine = database.mine
+    mine.wrote = False
+    with database.atomic():
         yield
+    if mine.wrote:
+        mine.committed = True
 
 
-def migrate() -> list[str]:
-    """Bring the schema up to date, one process at a time; the names of the migrations applied."""
-    with database.connection_context():
-        database.execute_sql("SELECT GET_LOCK(%s, 60)", (_LOCK,))
+def code_of(error: BaseException) -> int:
+    """MariaDB's number of an error, or 0."""
+    first = error.args[0] if error.args else 0
+    return first if isinstance(first, int) else 0
+
+
+def is_lost(error: BaseException) -> bool:
+    """Whether a connection broke, or none could be had."""
+    if isinstance(error, MaxConnectionsExceeded):
+        return True
+    if not isinstance(error, (PeeweeException, pymysql.MySQLError)):
+        return False
+    code = code_of(error)
+    closed = type(error).__name__ == "InterfaceError" and code == 0
+    return closed or code in _CONNECTION_LOST or code in _NOT_REACHED
+
+
+def can_run_again(error: BaseException) -> bool:
+    """Whether a transaction failed through no fault of its own: a deadlock, a lock not got, a connection lost."""
+    if isinstance(error, (PeeweeException, pymysql.MySQLError)) and code_of(error) in (_DEADLOCK, _LOCK_TIMEOUT):
+        return True
+    return is_lost(error)
+
+
+def run_again(act: Callable[Asked, Found], before: Callable[..., None] | None = None) -> Callable[Asked, Found]:
+    """An act that is run from its beginning again when its transaction was lost before anything was committed.
+
+    The pauses grow and are drawn at random; after a dozen tries or twelve seconds the error is raised. An act within
+    an act is run again by the outermost, unless that has committed something already.
+
+    Args:
+        act: may be run any number of times until it has committed; each run does all of it.
+        before: called with the act's arguments before it is run another time, to put back what a run has used up.
+    """
+
+    @functools.wraps(act)
+    def run(*args: Asked.args, **kwargs: Asked.kwargs) -> Found:
+        mine = database.mine
+        if database.in_transaction() or (mine.running and not mine.committed):
+            return act(*args, **kwargs)
+        outer = mine.running
+        deadline = time.monotonic() + _PATIENCE_S
+        mine.running, mine.committed = True, False
         try:
-            runner = Runner(database, str(MIGRATIONS))
-            before = set(runner.applied())
-            runner.up()
-            return sorted(str(name) for name in set(runner.applied()) - before)
+            for attempt in range(_TRIES):
+                try:
+                    return act(*args, **kwargs)
+                except Exception as error:
+                    last = attempt == _TRIES - 1 or time.monotonic() > deadline
+                    if last or mine.committed or not can_run_again(error):
+                        raise
+                    if is_lost(error):
+                        database.close_idle()
+                pause = min(_LONGEST_PAUSE_S, _FIRST_PAUSE_S * 2**attempt)
+                time.sleep(pause * random.uniform(0.5, 1.5))  # noqa: S311 - to come apart, not to be secret
+                if before is not None:
+                    before(*args, **kwargs)
         finally:
-            database.execute_sql("SELECT RELEASE_LOCK(%s)", (_LOCK,))
+            mine.running = outer
+            mine.committed = mine.committed or outer
+        raise AssertionError
+
+    return run

@@ -14,6 +14,7 @@ from uchiwa.core.interchange.calibration_json import content_hash
 from uchiwa.core.table import Calibration
 from uchiwa.store import calibrations, events, jobs
 from uchiwa.store.clock import now
+from uchiwa.store.conflict import ConflictError
 from uchiwa.store.models import Draft, Event, Job, LogFile, Revision, Round, StoredCalibration, User
 
 Cells = set[tuple[int, int]]
@@ -47,6 +48,18 @@ def current(job: Job) -> Draft:
         .where(Draft.job == job)
         .get()
     )
+
+
+def as_seen(job: Job, version: int) -> Draft:
+    """A locked job's draft, if it still is the one the person saw.
+
+    Raises:
+        StaleDraftError: it is not.
+    """
+    draft = current(job)
+    if draft.version != version:
+        raise StaleDraftError(_since(draft, version))
+    return draft
 
 
 def _advance(draft: Draft, version: int, **changes: Any) -> int:
@@ -197,6 +210,7 @@ def undo(job: Job, round_: Round, author: User, version: int) -> Event:
         StaleDraftError: the draft has changed since the person looked.
         CannotPutBackError: there is none, or a temporary setup was switched after it.
     """
+    as_seen(job, version)
     step = undoable(steps(job))
     if step is None:
         raise CannotPutBackError
@@ -211,6 +225,7 @@ def redo(job: Job, round_: Round, author: User, version: int) -> Event:
         StaleDraftError: the draft has changed since the person looked.
         CannotPutBackError: there is none.
     """
+    as_seen(job, version)
     step = redoable(steps(job))
     if step is None:
         raise CannotPutBackError
@@ -245,6 +260,7 @@ def put_back(job: Job, round_: Round, author: User, version: int, event_id: int)
         StaleDraftError: the draft has changed since the person looked.
         CannotPutBackError: it is not the last step that stands.
     """
+    as_seen(job, version)
     step = undoable(steps(job))
     if step is None or step.id != event_id:
         raise CannotPutBackError
@@ -294,8 +310,8 @@ def freeze(
     Raises:
         StaleDraftError: the draft has changed since the person looked, or the round has ended.
     """
-    draft = current(job)
-    if draft.version != version or round_.returned_at is not None:
+    draft = as_seen(job, version)
+    if round_.returned_at is not None:
         raise StaleDraftError(_since(draft, version))
     standing = [one.id for one in steps(job) if not one.put_back]
     revision = Revision.create(
@@ -361,8 +377,11 @@ def withdraw(job: Job, author: User, number: int, why: str) -> Revision:
 
     Raises:
         BadInput: it is not the last one sent, or no reason is given.
+        ConflictError: it is withdrawn already.
     """
     revision_ = revision(job, number)
+    if revision_ is not None and revision_.withdrawn_at is not None:
+        raise ConflictError(f"Revision {number} is withdrawn already. Reload the page.")
     last = offered(job)
     if revision_ is None or last is None or last.number != number or number == 0:
         raise BadInput("only the revision that was sent last can be withdrawn", advice="reload the page")
@@ -396,7 +415,7 @@ def go_back(job: Job, round_: Round, author: User, version: int, number: int) ->
     found = revision(job, number)
     if found is None:
         raise BadInput(f"there is no revision {number}", advice="reload the page")
-    draft = current(job)
+    draft = as_seen(job, version)
     if draft.calibration_id == found.calibration_id:
         raise BadInput(f"the draft is the same as revision {number}", advice="there is nothing to go back from")
     content = calibrations.content(found.calibration)
@@ -405,14 +424,14 @@ def go_back(job: Job, round_: Round, author: User, version: int, number: int) ->
 
 def downloaded(revision_: Revision) -> None:
     """Note that the customer has the calibration."""
-    if revision_.downloaded_at is None:
-        Revision.update(downloaded_at=now()).where(Revision.id == revision_.id).execute()
+    first = (Revision.id == revision_.id) & Revision.downloaded_at.is_null()
+    Revision.update(downloaded_at=now()).where(first).execute()
 
 
 def flashed(job: Job, revision_: Revision) -> None:
     """Note that the customer says the revision is in the car."""
-    if revision_.flashed_at is None:
-        Revision.update(flashed_at=now()).where(Revision.id == revision_.id).execute()
+    first = (Revision.id == revision_.id) & Revision.flashed_at.is_null()
+    if Revision.update(flashed_at=now()).where(first).execute():
         events.record(
             job, "flashed", f"The customer confirmed that revision {revision_.number} is flashed", author=None
         )

@@ -38,7 +38,13 @@ def record(
     )
 
 
-UNDO, REDO = "undo", "redo"
+UNDO, REDO, BRIEF = "undo", "redo", "brief"
+
+
+def latest(job: Job, kind: str) -> Event | None:
+    """The newest event of a kind, with its author."""
+    query = Event.select(Event, User).join(User, JOIN.LEFT_OUTER).where(Event.job == job, Event.kind == kind)
+    return query.order_by(Event.id.desc()).first()
 
 
 def history(job: Job, round_: Round | None = None) -> list[Event]:

@@ -54,10 +54,10 @@ def keep(job: Job, author: User, layout_document: str, name: str, data: bytes) -
     layout = layout_from(layout_document)
     memory, kind = read_image(data, name, layout.base)
     content = read_calibration(memory, layout, name)
-    ControllerImage.delete().where(ControllerImage.job == job).execute()
-    ControllerImage.insert(
+    kept = ControllerImage
+    kept.insert(
         job=job, name=name[:200], format=kind, layout=layout_document, data=blob(pack(data)), at=now()
-    ).execute()
+    ).on_conflict(preserve=(kept.name, kept.format, kept.layout, kept.data, kept.at)).execute()
     words = ", ".join(one.words for one in layout.identities)
     sentence = f"Controller image {name} with layout “{layout.title}”{f', identity {words}' if words else ''}"
     events.record(job, "image", sentence, author=author, inputs={"sha256": hashlib.sha256(data).hexdigest()})

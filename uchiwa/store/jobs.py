@@ -7,12 +7,12 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Literal
 
-from peewee import fn
+from peewee import IntegrityError, fn
 
 from uchiwa.core.car import CarFile
 from uchiwa.core.progress import Move, RoundFacts, whose_move
 from uchiwa.core.table import Calibration
-from uchiwa.store import calibrations, events
+from uchiwa.store import calibrations, events, moves
 from uchiwa.store.clock import now
 from uchiwa.store.models import Car, Customer, Draft, Event, Job, LogFile, Revision, Round, User
 from uchiwa.store.uploads import IMPORTING, READY, RECEIVING, REFUSED, STORED
@@ -22,16 +22,46 @@ STEPS = (TAKE, SPARK, EDIT)
 """Kinds of events that change the draft and can be undone."""
 
 
+class SentTwiceError(RuntimeError):
+    """A form has been sent before, and what it asks for is done."""
+
+
+def customer_named(shop_id: int, name: str) -> Customer:
+    """A shop's customer of this name, made if it is new."""
+    number = (
+        Customer.insert(shop=shop_id, name=name[:120])
+        .on_conflict(update={Customer.id: fn.LAST_INSERT_ID(Customer.id)})
+        .execute()
+    )
+    return Customer(id=number, shop=shop_id, name=name[:120])
+
+
 def create(
-    author: User, customer_name: str, car_title: str, details: str, base: Calibration, file: CarFile | None = None
+    author: User,
+    customer_name: str,
+    car_title: str,
+    details: str,
+    base: Calibration,
+    file: CarFile | None = None,
+    once: str | None = None,
 ) -> Job:
-    """Take on a car: customer, car with its file, revision 0, a draft of it, and the first round."""
-    customer, _ = Customer.get_or_create(shop=author.shop_id, name=customer_name[:120])
+    """Take on a car: customer, car with its file, revision 0, a draft of it, and the first round.
+
+    Args:
+        once: names the form that asks for it; a form that is sent twice makes one job.
+
+    Raises:
+        SentTwiceError: this form has made a job already, which `of_form` finds in the next transaction.
+    """
+    stored = calibrations.keep(author.shop_id, base)
+    customer = customer_named(author.shop_id, customer_name)
     car = Car.create(
         customer=customer, title=car_title[:120], details=details[:200], file=(file or car_of(base)).model_dump_json()
     )
-    job = Job.create(shop=author.shop_id, car=car, moved_at=now())
-    stored = calibrations.keep(author.shop_id, base)
+    try:
+        job = Job.create(shop=author.shop_id, car=car, moved_at=now(), once=once or None)
+    except IntegrityError as error:
+        raise SentTwiceError from error
     revision = Revision.create(
         job=job, number=0, calibration=stored, author=author, notes="As delivered.", frozen_at=now()
     )
@@ -39,6 +69,11 @@ def create(
     round_ = Round.create(job=job, number=1, opened_at=now())
     events.record(job, "start", f"Took on the car with “{base.title}”", author=author, round_=round_, after=stored)
     return job
+
+
+def of_form(shop_id: int, once: str | None) -> Job | None:
+    """The job that a form has made, if it has."""
+    return Job.get_or_none(Job.shop == shop_id, Job.once == once) if once else None
 
 
 def car_of(base: Calibration) -> CarFile:
@@ -74,7 +109,7 @@ def rounds(job: Job) -> list[Round]:
 
 def moved(job: Job) -> None:
     """Note that the move passed just now."""
-    Job.update(moved_at=now()).where(Job.id == job.id).execute()
+    moves.passed(job.id)
 
 
 def facts_of(rounds_: Collection[Round]) -> dict[int, RoundFacts]:
@@ -241,6 +276,14 @@ def close(job: Job, author: User, *, closed: bool) -> None:
     """Lay a job to rest, or take it up again."""
     Job.update(closed=closed, moved_at=now()).where(Job.id == job.id).execute()
     events.record(job, "close" if closed else "reopen", "Laid to rest" if closed else "Taken up again", author=author)
+
+
+def drop(job: Job) -> None:
+    """Remove a job with its car and all that belongs to it."""
+    Draft.delete().where(Draft.job == job).execute()
+    Event.delete().where(Event.job == job).execute()
+    Revision.update(parent=None).where(Revision.job == job).execute()
+    Car.delete().where(Car.id == job.car_id).execute()
 
 
 def latest_number(job_id: int) -> int:

@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
-from contextlib import nullcontext
+from contextlib import nullcontext, suppress
 
 import numpy as np
 import zstandard
+from peewee import PeeweeException
 
 from uchiwa.core.log import FloatArray
 from uchiwa.core.reading.pyramid import Level, Sums, pyramid_of
 from uchiwa.store import samples
-from uchiwa.store.database import database, unit_of_work
+from uchiwa.store.database import database, run_again, unit_of_work
 from uchiwa.store.models import ChannelLevel, LogChannel, LogFile, blob
+from uchiwa.store.uploads import READY
 
 _TOGETHER = 6
 _LOCK = "uchiwa-levels"
@@ -57,15 +59,28 @@ def keep(channel_id: int, values: FloatArray) -> None:
     ).where(LogChannel.id == channel_id).execute()
 
 
+@run_again
 def build(log: LogFile) -> int:
     """Build the pyramids of all channels of a log that have none yet, one process at a time; how many that were."""
     with database.connection_context() if database.is_closed() else nullcontext():
+        # Only so that the same is not done twice at once; should the lock be lost, the same is written twice.
         database.execute_sql("SELECT GET_LOCK(%s, 60)", (f"{_LOCK}-{log.id}",))
         try:
             with unit_of_work():
                 return _build(log)
         finally:
-            database.execute_sql("SELECT RELEASE_LOCK(%s)", (f"{_LOCK}-{log.id}",))
+            with suppress(PeeweeException):
+                database.execute_sql("SELECT RELEASE_LOCK(%s)", (f"{_LOCK}-{log.id}",))
+
+
+@run_again
+def missing(most: int = 20) -> list[LogFile]:
+    """Logs that are ready and have channels without a pyramid: whoever imported them was stopped before it was built."""
+    with unit_of_work():
+        bare = LogChannel.select(LogChannel.log).where(LogChannel.levels.is_null()).distinct().limit(500)
+        ids = [one.log_id for one in bare]
+        ready = LogFile.select().where(LogFile.id.in_(ids), LogFile.state == READY) if ids else []
+        return list(ready)[:most]
 
 
 def _build(log: LogFile) -> int:

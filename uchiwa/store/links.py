@@ -6,8 +6,9 @@ import hashlib
 import secrets
 from datetime import timedelta
 
+from uchiwa.store import attempts
 from uchiwa.store.clock import now
-from uchiwa.store.models import Car, Customer, CustomerLink, Job, Shop, SignInAttempt
+from uchiwa.store.models import Car, Customer, CustomerLink, Job, Shop
 
 _TOKEN_BYTES = 24
 GUESSES = 30
@@ -23,7 +24,7 @@ def _hash(token: str) -> str:
 
 
 def make(job: Job) -> str:
-    """A new link for a job in place of any other; its token, which is shown once and kept nowhere."""
+    """A new link for a locked job in place of any other; its token, which is shown once and kept nowhere."""
     revoke(job)
     token = secrets.token_urlsafe(_TOKEN_BYTES)
     CustomerLink.create(job=job, token_hash=_hash(token), made_at=now())
@@ -45,21 +46,12 @@ def current(job: Job) -> CustomerLink | None:
     )
 
 
-def open_job(token: str, address: str) -> Job | None:
-    """The job a token opens, or None; every unknown token counts against the address it came from.
-
-    Raises:
-        TooManyGuessesError: there were too many of late.
-    """
-    mark = hashlib.sha256(f"link {address}".encode()).hexdigest()
-    since = now() - WINDOW
-    if SignInAttempt.select().where(SignInAttempt.who == mark, SignInAttempt.at >= since).count() >= GUESSES:
-        raise TooManyGuessesError
+def open_job(token: str) -> Job | None:
+    """The job a token opens, or None. A good token opens its job however many others were guessed."""
     link = CustomerLink.get_or_none(CustomerLink.token_hash == _hash(token), CustomerLink.revoked_at.is_null())
     if link is None:
-        SignInAttempt.insert(who=mark, at=now()).execute()
         return None
-    if link.seen_at is None or now() - link.seen_at > timedelta(minutes=1):
+    if link.seen_at is None or abs(now() - link.seen_at) > timedelta(minutes=1):
         CustomerLink.update(seen_at=now()).where(CustomerLink.id == link.id).execute()
     return (
         Job.select(Job, Car, Customer, Shop)
@@ -70,3 +62,13 @@ def open_job(token: str, address: str) -> Job | None:
         .where(Job.id == link.job_id)
         .first()
     )
+
+
+def count_guess(address: str) -> None:
+    """Count an unknown token against the network address it came from.
+
+    Raises:
+        TooManyGuessesError: there were too many of late.
+    """
+    if attempts.count(attempts.mark("link", address), WINDOW) > GUESSES:
+        raise TooManyGuessesError

@@ -15,6 +15,11 @@ def header_of(log: Log) -> str:
     return hashlib.sha256("\n".join(keys).encode()).hexdigest()
 
 
+def scope_of(car_id: int | None, header: str) -> str:
+    """What a word about a channel holds for: a car, or else a header."""
+    return f"header:{header}" if car_id is None else f"car:{car_id}"
+
+
 def remember(
     car: Car, header: str, name: str, unit: str, quantity: str | None, as_unit: str, shop_id: int | None = None
 ) -> None:
@@ -24,12 +29,15 @@ def remember(
     for own_car, own_header in ((car.id, ""), (None, header)):
         if own_car is None and not own_header:
             continue
-        here = (ChannelMemory.shop == shop) & (ChannelMemory.channel == key) & (ChannelMemory.header == own_header)
-        here &= ChannelMemory.car.is_null() if own_car is None else ChannelMemory.car == own_car
-        ChannelMemory.delete().where(here).execute()
-        ChannelMemory.create(
-            shop=shop, car=own_car, header=own_header, channel=key, quantity=quantity, unit=as_unit[:32]
-        )
+        ChannelMemory.insert(
+            shop=shop,
+            car=own_car,
+            header=own_header,
+            scope=scope_of(own_car, own_header),
+            channel=key,
+            quantity=quantity,
+            unit=as_unit[:32],
+        ).on_conflict(preserve=(ChannelMemory.quantity, ChannelMemory.unit)).execute()
 
 
 def forget(car: Car, shop: Shop | int, header: str, name: str, unit: str) -> None:

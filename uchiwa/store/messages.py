@@ -6,10 +6,16 @@ from uchiwa.store.clock import now
 from uchiwa.store.models import Job, Message, User
 
 
-def write(job: Job, text: str, author: User | None) -> None:
-    """Keep a message; without an author it is the customer's. Empty ones are dropped."""
+def write(job: Job, text: str, author: User | None, once: str | None = None) -> None:
+    """Keep a message; without an author it is the customer's. Empty ones are dropped.
+
+    Args:
+        once: names the form that it was written in; a form that is sent twice gives one message.
+    """
     if text.strip():
-        Message.create(job=job, author=author, text=text.strip()[:2000], at=now())
+        Message.insert(job=job, author=author, text=text.strip()[:2000], at=now(), once=once or None).on_conflict(
+            update={Message.id: Message.id}
+        ).execute()
 
 
 def of(job: Job) -> list[Message]:

@@ -80,17 +80,35 @@ class User(Base):
     mixture = CharField(max_length=8, default="lambda")
 
 
-class SignInAttempt(Base):
-    """A failed sign-in, for the limit on their rate."""
+class Attempt(Base):
+    """How often something was tried since a moment: a failed sign-in, an unknown link. `mark` is a hash of by whom."""
 
-    who = CharField(max_length=64)
-    at = DateTimeField()
+    mark = CharField(max_length=64, unique=True)
+    since = DateTimeField(index=True)
+    count = IntegerField()
+
+
+class WebSession(Base):
+    """A person who is signed in on one device; signing out removes it. Only a hash of its token is kept."""
+
+    token_hash = CharField(max_length=64, unique=True)
+    user = ForeignKeyField(User, on_delete="CASCADE")
+    made_at = DateTimeField()
+    seen_at = DateTimeField()
 
     class Meta:
         """Peewee's settings."""
 
-        table_name = "sign_in_attempt"
-        indexes = ((("who", "at"), False),)
+        table_name = "web_session"
+
+
+class Flash(Base):
+    """A sentence for the next page of a browser, shown once."""
+
+    session_hash = CharField(max_length=64, index=True)
+    text = CharField(max_length=2000)
+    bad = BooleanField()
+    at = DateTimeField(index=True)
 
 
 class Customer(Base):
@@ -98,6 +116,11 @@ class Customer(Base):
 
     shop = ForeignKeyField(Shop, on_delete="CASCADE")
     name = CharField(max_length=120)
+
+    class Meta:
+        """Peewee's settings."""
+
+        indexes = ((("shop", "name"), True),)
 
 
 class Car(Base):
@@ -110,13 +133,19 @@ class Car(Base):
 
 
 class Job(Base):
-    """One car under work. `moved_at` is when the move last passed to the other side."""
+    """One car under work. `moved_at` is when the move last passed to the other side; `once` names the form it is from."""
 
     shop = ForeignKeyField(Shop, on_delete="CASCADE")
     car = ForeignKeyField(Car, on_delete="CASCADE")
     closed = BooleanField(default=False)
     moved_at = DateTimeField()
     setup = LongTextField(null=True)
+    once = CharField(max_length=64, null=True)
+
+    class Meta:
+        """Peewee's settings."""
+
+        indexes = ((("shop", "once"), True),)
 
 
 class Round(Base):
@@ -144,8 +173,10 @@ class Round(Base):
 class LogFile(Base):
     """An uploaded log. The raw bytes are kept for ever; samples exist once its state is `ready`.
 
-    A file with several recordings has one row for each; `source` is the one that has the raw bytes. `owner` is the
-    import that holds the lease. `upload_key` names an upload that has not arrived whole, so that it can go on.
+    A file with several recordings has one row for each; `source` is the one that has the raw bytes and, once they are
+    whole, their `content_hash`. `owner` is the import that holds the lease, `attempts` how often one was begun.
+    `reading` grows each time the samples are made anew. `upload_key` names an upload that has not arrived whole, so
+    that it can go on.
     """
 
     job = ForeignKeyField(Job, on_delete="CASCADE")
@@ -153,7 +184,7 @@ class LogFile(Base):
     source = ForeignKeyField("self", null=True, on_delete="CASCADE")
     name = CharField(max_length=200)
     size = BigIntegerField()
-    content_hash = CharField(max_length=64)
+    content_hash = CharField(max_length=64, null=True)
     codec = CharField(max_length=8, default="")
     state = CharField(max_length=12)
     stage = CharField(max_length=24, default="")
@@ -172,18 +203,20 @@ class LogFile(Base):
     verdicts = LongTextField(default="[]")
     dwell = LongTextField(default="")
     header = CharField(max_length=64, default="")
-    upload_key = CharField(max_length=64, default="")
+    upload_key = CharField(max_length=64, null=True)
     uploaded_at = DateTimeField()
     lease_until = DateTimeField(null=True)
     owner = CharField(max_length=36, default="")
+    reading = IntegerField(default=0)
+    attempts = IntegerField(default=0)
 
     class Meta:
         """Peewee's settings."""
 
         table_name = "log_file"
         indexes = (
-            (("job", "content_hash"), False),
-            (("job", "upload_key"), False),
+            (("job", "content_hash"), True),
+            (("round", "upload_key"), True),
             (("state",), False),
         )
 
@@ -368,7 +401,7 @@ class Answer(Base):
     class Meta:
         """Peewee's settings."""
 
-        indexes = ((("job", "concern"), False),)
+        indexes = ((("job", "concern"), True),)
 
 
 class KnockDecision(Base):
@@ -451,12 +484,13 @@ class FoundInLog(Base):
 class ChannelMemory(Base):
     """What a person said a channel is: for a car, and for every log of the shop with the same header.
 
-    `car` is null for what holds by header; `quantity` is null for “leave it alone”.
+    `car` is null for what holds by header; `scope` names the one or the other. `quantity` is null for “leave it alone”.
     """
 
     shop = ForeignKeyField(Shop, on_delete="CASCADE")
     car = ForeignKeyField(Car, null=True, on_delete="CASCADE")
     header = CharField(max_length=64, default="")
+    scope = CharField(max_length=72)
     channel = CharField(max_length=255)
     quantity = CharField(max_length=64, null=True)
     unit = CharField(max_length=32, default="")
@@ -465,7 +499,7 @@ class ChannelMemory(Base):
         """Peewee's settings."""
 
         table_name = "channel_memory"
-        indexes = ((("shop", "header"), False),)
+        indexes = ((("shop", "header"), False), (("shop", "scope", "channel"), True))
 
 
 class BriefPattern(Base):
@@ -498,17 +532,18 @@ class CustomerLink(Base):
 
 
 class Message(Base):
-    """A few words between tuner and customer; without an author they are the customer's."""
+    """A few words between tuner and customer; without an author they are the customer's. `once` names the form."""
 
     job = ForeignKeyField(Job, on_delete="CASCADE")
     author = ForeignKeyField(User, null=True)
     text = CharField(max_length=2000)
     at = DateTimeField()
+    once = CharField(max_length=64, null=True)
 
     class Meta:
         """Peewee's settings."""
 
-        indexes = ((("job", "at"), False),)
+        indexes = ((("job", "at"), False), (("job", "once"), True))
 
 
 class ComputedChannel(Base):
@@ -573,8 +608,22 @@ class WorkerBeat(Base):
         table_name = "worker_beat"
 
 
+class DemoPart(Base):
+    """A job of the demo data, `done` once all of it is there; what a kill has left half made is made anew."""
+
+    name = CharField(max_length=64, unique=True)
+    job = ForeignKeyField(Job, null=True, on_delete="SET NULL")
+    done = BooleanField(default=False)
+
+    class Meta:
+        """Peewee's settings."""
+
+        table_name = "demo_part"
+
+
 ALL = (
-    Shop, User, SignInAttempt, Customer, Car, Job, Round, LogFile, LogRawChunk, LogChannel, ChannelChunk, ChannelLevel,
+    Shop, User, Attempt, WebSession, Flash, Customer, Car, Job, Round, LogFile, LogRawChunk, LogChannel, ChannelChunk, ChannelLevel,
     StoredCalibration, Revision, Draft, ControllerImage, RevisionImage, Answer, KnockDecision, PullNote, Event, FoundInLog,
     ChannelMemory, BriefPattern, CustomerLink, Message, ComputedChannel, KeptArrangement, LogNote, WorkerBeat,
+    DemoPart,
 )  # fmt: skip

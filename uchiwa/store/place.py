@@ -44,20 +44,25 @@ class Place:
     @classmethod
     def make(cls) -> Place:
         """A new place with a free port and its own secrets, written to file."""
-        wanted = int(os.environ.get("UCHIWA_DB_PORT", FIRST_PORT))
-        place = cls(
-            "127.0.0.1", free_port(wanted), DATABASE, secrets.token_urlsafe(24), DATABASE, secrets.token_hex(32)
-        )
+        port = configured_port() or free_port(FIRST_PORT)
+        place = cls("127.0.0.1", port, DATABASE, secrets.token_urlsafe(24), DATABASE, secrets.token_hex(32))
         place.save()
         return place
 
     def save(self) -> None:
-        """Write it for its owner's eyes only."""
+        """Write it for its owner's eyes only, whole or not at all."""
         path = self.file()
         path.parent.mkdir(parents=True, exist_ok=True)
-        descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
+        fresh = path.with_name(f"{path.name}.{os.getpid()}")
+        descriptor = os.open(fresh, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
         with os.fdopen(descriptor, "w") as file:
             json.dump(asdict(self), file, indent=1)
+        fresh.replace(path)
+
+
+def configured_port() -> int | None:
+    """The database's port if a person has set one, in `UCHIWA_DB_PORT`; it is kept whatever happens."""
+    return int(os.environ["UCHIWA_DB_PORT"]) if "UCHIWA_DB_PORT" in os.environ else None
 
 
 def port_is_free(port: int) -> bool:

@@ -14,10 +14,9 @@ from typing import Any, TypeAlias
 import numpy as np
 import zstandard
 from numpy.typing import NDArray
-from peewee import fn
 
 from uchiwa.core.log import Channel, FloatArray, Log, Raster
-from uchiwa.store.database import unit_of_work
+from uchiwa.store.database import run_again, unit_of_work
 from uchiwa.store.models import ChannelChunk, LogChannel, LogFile, blob
 
 CHUNK = 65536
@@ -131,16 +130,21 @@ def _keep_channel(log: LogFile, raster: int, position: int, channel: Channel, ch
         ChannelChunk.insert_many(chunks[first : first + _ROWS_A_STATEMENT]).execute()
 
 
-def write(log: LogFile, recording: Log, tell: Callable[[float], None] = lambda _: None) -> None:
+def write(
+    log: LogFile,
+    recording: Log,
+    tell: Callable[[float], None] = lambda _: None,
+    hold: Callable[[], None] = lambda: None,
+) -> None:
     """Keep a recording's samples, in place of any that were there: a few channels to a transaction.
 
     Args:
         log: not shown to anybody until its state says so.
         recording: with canonical units.
         tell: called after each transaction with the share that is done.
+        hold: called at the beginning of each transaction; raises if the log may not be written to any more.
     """
-    with unit_of_work():
-        LogChannel.delete().where(LogChannel.log == log).execute()
+    _drop_channels(log, hold)
     wanted = [
         (number, position, channel)
         for number, raster in enumerate(recording.rasters)
@@ -152,10 +156,26 @@ def write(log: LogFile, recording: Log, tell: Callable[[float], None] = lambda _
         packed = pool.map(_packed_chunks, (channel.values for _, _, channel in wanted))
         pairs = zip(wanted, packed, strict=True)
         for first in range(0, len(wanted), _TOGETHER):
-            with unit_of_work():
-                for (number, position, channel), chunks in islice(pairs, _TOGETHER):
-                    _keep_channel(log, number, position, channel, chunks)
+            _keep_channels(log, list(islice(pairs, _TOGETHER)), hold)
             tell(min(1.0, (first + _TOGETHER) / len(wanted)))
+
+
+_Packed = tuple[tuple[int, int, Channel], list[dict[str, object]]]
+
+
+@run_again
+def _drop_channels(log: LogFile, hold: Callable[[], None]) -> None:
+    with unit_of_work():
+        hold()
+        LogChannel.delete().where(LogChannel.log == log).execute()
+
+
+@run_again
+def _keep_channels(log: LogFile, packed: list[_Packed], hold: Callable[[], None]) -> None:
+    with unit_of_work():
+        hold()
+        for (number, position, channel), chunks in packed:
+            _keep_channel(log, number, position, channel, chunks)
 
 
 def read(logs: Collection[LogFile], quantities: Collection[str]) -> list[Log]:
@@ -164,14 +184,6 @@ def read(logs: Collection[LogFile], quantities: Collection[str]) -> list[Log]:
         return []
     ids = [log.id for log in logs]
     return _read(logs, LogChannel.log.in_(ids) & LogChannel.quantity.in_([TIME, *quantities]))
-
-
-def newest_channels(log_ids: Collection[int]) -> dict[int, int]:
-    """The highest id of each log's channels, by the log's id."""
-    if not log_ids:
-        return {}
-    query = LogChannel.select(LogChannel.log, fn.MAX(LogChannel.id).alias("newest")).where(LogChannel.log.in_(log_ids))
-    return {one.log_id: one.newest for one in query.group_by(LogChannel.log)}
 
 
 def read_whole(log: LogFile) -> Log:

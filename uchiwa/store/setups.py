@@ -7,6 +7,7 @@ import json
 from uchiwa.core.errors import BadInput
 from uchiwa.core.setups import PREPARED, Active, Setup, Wish, as_data, from_data, put_back, switch
 from uchiwa.store import calibrations, drafts
+from uchiwa.store.locks import lock_shop
 from uchiwa.store.models import Job, Round, Shop, User
 
 ON, OFF = "setup-on", "setup-off"
@@ -37,21 +38,22 @@ def of_shop(shop: Shop) -> list[Setup]:
     return [*PREPARED, *own]
 
 
-def keep_own(shop: Shop, setup: Setup | None, name: str) -> None:
-    """Keep a setup of the shop's own in place of one of the same name, or drop that one.
+def keep_own(shop_id: int, setup: Setup | None, name: str) -> None:
+    """Keep a setup of the shop's own in place of one of the same name, or drop that one; one person after another.
 
     Raises:
         BadInput: the name is a prepared one's, or there are too many.
     """
     if any(one.name == name for one in PREPARED):
         raise BadInput(f"“{name}” comes with Uchiwa", advice="choose another name")
+    shop = lock_shop(shop_id)
     own = [one for one in json.loads(shop.own_setups) if one["name"] != name]
     if setup is not None:
         if len(own) >= MOST:
             raise BadInput(f"a shop has at most {MOST} setups of its own", advice="drop one first")
         wishes = [[wish.name, wish.value] for wish in setup.wishes]
         own.append({"name": setup.name, "sentence": setup.sentence, "wishes": wishes})
-    Shop.update(own_setups=json.dumps(own, ensure_ascii=False)).where(Shop.id == shop.id).execute()
+    Shop.update(own_setups=json.dumps(own, ensure_ascii=False)).where(Shop.id == shop_id).execute()
 
 
 def activate(job: Job, round_: Round, author: User, version: int, setup: Setup) -> Active:
@@ -61,9 +63,10 @@ def activate(job: Job, round_: Round, author: User, version: int, setup: Setup) 
         StaleDraftError: the draft has changed since the person looked.
         BadInput: another setup is in force, or the calibration has none of the settings.
     """
+    draft = drafts.as_seen(job, version)
     if job.setup:
         raise BadInput("a temporary setup is in force already", advice="put it back first")
-    before = calibrations.content(drafts.current(job).calibration)
+    before = calibrations.content(draft.calibration)
     after, found = switch(before, setup)
     data = as_data(found)
     sentence = f"Temporary setup “{setup.name}”: {len(found.switched)} settings switched"
@@ -79,10 +82,11 @@ def deactivate(job: Job, round_: Round, author: User, version: int) -> tuple[str
         StaleDraftError: the draft has changed since the person looked.
         BadInput: no setup is in force.
     """
+    draft = drafts.as_seen(job, version)
     found = active(job)
     if found is None:
         raise BadInput("no temporary setup is in force", advice="reload the page")
-    after, touched = put_back(calibrations.content(drafts.current(job).calibration), found)
+    after, touched = put_back(calibrations.content(draft.calibration), found)
     sentence = f"Temporary setup “{found.name}” put back: {len(found.switched)} settings"
     drafts.change(job, round_, author, version, after, OFF, sentence, {"touched": list(touched)})
     Job.update(setup=None).where(Job.id == job.id).execute()

@@ -1,6 +1,9 @@
-"""Limits on the size of a request, and the headers every answer carries."""
+"""Limits on the size and the slowness of a request, and the headers every answer carries."""
 
 from __future__ import annotations
+
+import asyncio
+import time
 
 from starlette.datastructures import MutableHeaders
 from starlette.responses import PlainTextResponse
@@ -9,8 +12,13 @@ from starlette.types import ASGIApp, Message, Receive, Scope, Send
 UPLOAD_LIMIT_BYTES = 512_000_000
 FORM_LIMIT_BYTES = 2_000_000
 FILE_LIMIT_BYTES = 40_000_000
+STRANGER_LIMIT_BYTES = 65_536
+SILENCE_S = 20.0
+GRACE_S = 30.0
+SLOWEST_BYTES_A_SECOND = 2_000
 UPLOAD_PATHS = ("/logs/upload", "/jobs/new", "/jobs/import")
 FILE_PATHS = ("/compare/file", "/image")
+STRANGER_PATHS = ("/sign-in",)
 
 POLICY = "; ".join(
     (
@@ -34,12 +42,28 @@ HEADERS = {
 }
 
 
+_CLOSE = {"connection": "close"}
+
+
 class TooLargeError(Exception):
     """The body of a request is larger than it may be."""
 
 
+class SlowSenderError(Exception):
+    """The body of a request comes more slowly than anybody's line is."""
+
+
+def limit_of(path: str) -> int:
+    """Bytes that the body of a request to an address may have."""
+    if path in STRANGER_PATHS:
+        return STRANGER_LIMIT_BYTES
+    if path.endswith(UPLOAD_PATHS):
+        return UPLOAD_LIMIT_BYTES
+    return FILE_LIMIT_BYTES if path.endswith(FILE_PATHS) else FORM_LIMIT_BYTES
+
+
 class GuardMiddleware:
-    """Refuses bodies over the limit, whatever length they claim, and adds the security headers."""
+    """Refuses bodies over the limit, whatever length they claim, cuts slow senders off, and adds security headers."""
 
     def __init__(self, app: ASGIApp) -> None:
         self.app = app
@@ -50,18 +74,26 @@ class GuardMiddleware:
             await self.app(scope, receive, send)
             return
         path: str = scope["path"]
-        most = FILE_LIMIT_BYTES if path.endswith(FILE_PATHS) else FORM_LIMIT_BYTES
-        most = UPLOAD_LIMIT_BYTES if path.endswith(UPLOAD_PATHS) else most
+        most = limit_of(path)
         claimed = dict(scope["headers"]).get(b"content-length", b"0")
         started = False
-        seen = 0
+        seen, ended, begun = 0, False, time.monotonic()
 
         async def counted() -> Message:
-            nonlocal seen
-            message = await receive()
+            nonlocal seen, ended
+            if ended:
+                return await receive()
+            try:
+                message = await asyncio.wait_for(receive(), SILENCE_S)
+            except TimeoutError:
+                raise SlowSenderError from None
             seen += len(message.get("body", b""))
+            ended = message["type"] != "http.request" or not message.get("more_body", False)
             if seen > most:
                 raise TooLargeError
+            taken = time.monotonic() - begun
+            if not ended and taken > GRACE_S and seen < SLOWEST_BYTES_A_SECOND * taken:
+                raise SlowSenderError
             return message
 
         async def dressed(message: Message) -> None:
@@ -80,10 +112,14 @@ class GuardMiddleware:
             "Record one drive to a file, or export fewer channels, and send it again."
         )
         if claimed.isdigit() and int(claimed) > most:
-            await PlainTextResponse(said, status_code=413, headers={"connection": "close"})(scope, receive, dressed)
+            await PlainTextResponse(said, status_code=413, headers=_CLOSE)(scope, receive, dressed)
             return
         try:
             await self.app(scope, counted, dressed)
         except TooLargeError:
             if not started:
-                await PlainTextResponse(said, status_code=413)(scope, receive, dressed)
+                await PlainTextResponse(said, status_code=413, headers=_CLOSE)(scope, receive, dressed)
+        except SlowSenderError:
+            if not started:
+                words = "This came too slowly to be taken. What arrived of a log in pieces is kept: send it again."
+                await PlainTextResponse(words, status_code=408, headers=_CLOSE)(scope, receive, dressed)

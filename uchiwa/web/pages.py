@@ -15,11 +15,12 @@ from uchiwa import __version__
 from uchiwa.core.conditions import title_of
 from uchiwa.core.progress import OFFERED, Station
 from uchiwa.core.review import signed
+from uchiwa.store import sessions
 from uchiwa.store.clock import now
 from uchiwa.store.models import User
 from uchiwa.web import draw
+from uchiwa.web.browser import browser_of
 from uchiwa.web.markdown import as_html
-from uchiwa.web.session import csrf_token
 
 HERE = Path(__file__).parent
 _STEPS = ((60, "s"), (60, "min"), (24, "h"), (7, "d"), (9, "w"))
@@ -126,18 +127,22 @@ environment.globals.update(
 def render(
     request: Request, template: str, user: User | None = None, *, status: int = 200, **values: Any
 ) -> HTMLResponse:
-    """A page, or a piece of one."""
+    """A page, or a piece of one; a page shows the sentence that waits for this browser."""
+    browser = browser_of(request.scope)
+    piece = "x-fragment" in request.headers
+    told = None if piece or browser.fresh else sessions.said(browser.token)
     text = environment.get_template(template).render(
         request=request,
         user=user,
-        theme=user.theme if user is not None else request.session.get("theme", "auto"),
-        csrf=csrf_token(request),
-        said=request.session.pop("said", None),
+        theme=user.theme if user is not None else "auto",
+        csrf=browser.form_token,
+        once=browser.new_once(),
+        said={"text": told[0], "bad": told[1]} if told is not None else None,
         **values,
     )
     return HTMLResponse(text, status_code=status)
 
 
 def say(request: Request, text: str, *, bad: bool = False) -> None:
-    """Show a sentence on the next page."""
-    request.session["said"] = {"text": text[:600], "bad": bad}
+    """Show a sentence on the next page, in whatever script it is written."""
+    sessions.say(browser_of(request.scope).token, text, bad=bad)

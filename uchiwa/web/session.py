@@ -2,17 +2,16 @@
 
 from __future__ import annotations
 
-import secrets
-from typing import Annotated
+from typing import Annotated, cast
 
 from fastapi import Depends, HTTPException, Request
 from starlette.datastructures import FormData
 
-from uchiwa.store import accounts
-from uchiwa.store.database import unit_of_work
+from uchiwa.store import sessions
 from uchiwa.store.models import User
+from uchiwa.web.browser import Browser, browser_of
 
-_PERSON, _CSRF = "person", "csrf"
+NOT_OUR_FORM = "This page was open too long, or the form is not ours. Reload the page and try again."
 
 
 class NotSignedInError(Exception):
@@ -20,34 +19,35 @@ class NotSignedInError(Exception):
 
 
 def begin(request: Request, user: User) -> None:
-    """Sign a person in; what the session held before is dropped."""
-    request.session.clear()
-    request.session[_PERSON] = user.id
+    """Sign a person in under a new name of the session, so that nobody can have known it before."""
+    browser = browser_of(request.scope)
+    browser.become(sessions.begin(user))
+    browser.remember_device(user.email)
 
 
 def end(request: Request) -> None:
-    """Sign out."""
-    request.session.clear()
+    """Sign out: the session ends at the server, whoever may have its cookie."""
+    browser = browser_of(request.scope)
+    sessions.end(browser.token)
+    browser.become(sessions.new_token())
 
 
 def csrf_token(request: Request) -> str:
-    """The session's token, made when first asked for."""
-    token = request.session.get(_CSRF)
-    if not token:
-        token = request.session[_CSRF] = secrets.token_urlsafe(24)
-    return str(token)
+    """The token of this browser's forms."""
+    return browser_of(request.scope).form_token
 
 
-async def check_csrf(request: Request) -> None:
-    """Refuses a request that does not carry the session's token in its form or header."""
-    given = request.headers.get("x-csrf")
-    if given is None:
-        form = await request.form()
-        value = form.get("csrf", "")
-        given = value if isinstance(value, str) else ""
-    wanted = str(request.session.get(_CSRF, ""))
-    if not wanted or not secrets.compare_digest(given.encode(), wanted.encode()):
-        raise HTTPException(403, "This page was open too long, or the form is not ours. Reload the page and try again.")
+def check_csrf(request: Request) -> None:
+    """Refuses a request that was not found to carry the browser's token, before its body was read."""
+    if not browser_of(request.scope).allowed:
+        raise HTTPException(403, NOT_OUR_FORM)
+
+
+def person_of(browser: Browser) -> User | None:
+    """The person signed in, looked up once for a request."""
+    if not browser.asked:
+        browser.person = sessions.person_of(browser.token) if not browser.fresh else None
+    return cast("User | None", browser.person)
 
 
 def current_user(request: Request) -> User:
@@ -56,9 +56,7 @@ def current_user(request: Request) -> User:
     Raises:
         NotSignedInError: nobody is; the application answers with the sign-in page.
     """
-    user_id = request.session.get(_PERSON)
-    with unit_of_work():
-        user = accounts.person(int(user_id)) if user_id else None
+    user = person_of(browser_of(request.scope))
     if user is None:
         raise NotSignedInError
     return user

@@ -9,6 +9,7 @@ from fastapi import HTTPException
 from uchiwa.core.progress import OFFERED, RoundFacts, Standing, Station, next_station, standings
 from uchiwa.store import jobs as store
 from uchiwa.store.jobs import QueueEntry
+from uchiwa.store.locks import lock_job
 from uchiwa.store.models import Job, Round, User
 
 PATHS = {
@@ -101,7 +102,35 @@ def round_page(user: User, job_id: int, number: int, here: Station) -> RoundPage
     return RoundPage(job, round_, facts, standings(facts, here), here, round_.number == every[-1].number)
 
 
-def must_be_open(page: RoundPage) -> None:
-    """Raises HTTPException 409 if the round has ended: what was frozen stays as it is."""
+def locked_job(user: User, job_id: int) -> Job:
+    """A job of the person's shop, which nobody else changes until the transaction ends. Comes first in it.
+
+    Raises:
+        HTTPException: 404, as `job_of`.
+    """
+    if not lock_job(job_id, user.shop_id):
+        raise HTTPException(404)
+    return job_of(user, job_id)
+
+
+def locked_round(user: User, job_id: int, number: int, here: Station) -> RoundPage:
+    """A round of a job that nobody else changes until the transaction ends. Comes first in it.
+
+    Raises:
+        HTTPException: 404 if there is none.
+    """
+    if not lock_job(job_id, user.shop_id):
+        raise HTTPException(404)
+    return round_page(user, job_id, number, here)
+
+
+def open_round(user: User, job_id: int, number: int, here: Station) -> RoundPage:
+    """A locked round that has not ended: what was frozen stays as it is.
+
+    Raises:
+        HTTPException: 404 if there is none, 409 if it has ended.
+    """
+    page = locked_round(user, job_id, number, here)
     if page.round.returned_at is not None:
         raise HTTPException(409, "This round has ended with a revision and cannot be changed any more.")
+    return page

@@ -3,11 +3,8 @@
 from __future__ import annotations
 
 import json
-from collections import OrderedDict
 from collections.abc import Sequence
 from dataclasses import dataclass
-from threading import Lock
-from typing import Any
 
 import numpy as np
 
@@ -25,10 +22,7 @@ from uchiwa.core.table import Calibration, Table
 from uchiwa.core.timebase import on_one_base
 from uchiwa.store import calibrations, channels, drafts, jobs, samples
 from uchiwa.store.models import Draft, Event, Job, LogFile, Round, User
-
-_REMEMBERED = 12
-_remembered: OrderedDict[tuple[Any, ...], Evidence] = OrderedDict()
-_lock = Lock()
+from uchiwa.work.log_cache import bytes_of, from_logs
 
 
 @dataclass(frozen=True, eq=False)
@@ -80,25 +74,26 @@ def keep_policy(round_: Round, policy: Policy) -> None:
     Round.update(policy=json.dumps(policy.model_dump(mode="json"))).where(Round.id == round_.id).execute()
 
 
-def _evidence(
+def _proposal(
     base_hash: str, base: Calibration, table: Table, logs: list[LogFile], policy: Policy, book: Book
-) -> Evidence:
-    """Gathered, or remembered: it depends on nothing but these, and none of them ever changes."""
+) -> FuelProposal:
+    """Computed, or remembered, with the evidence it rests on: they depend on nothing but these."""
     formulas = [*policy.where, *policy.in_use.values()]
     channels_used = tuple(book.written_out(text) for text in (*formulas, "charge_share"))
     along = tuple(axis.breakpoints.tobytes() for axis in (table.x, table.y) if axis is not None)
-    key = (base_hash, table.id, along, tuple(log.id for log in logs), policy.evidence_key(), channels_used)
-    with _lock:
-        if key in _remembered:
-            _remembered.move_to_end(key)
-            return _remembered[key]
-    needed = QUANTITIES.union(*(book.needs(text, base) for text in formulas))
-    evidence = gather(samples.read(logs, needed), base, table, policy, book=book)
-    with _lock:
-        _remembered[key] = evidence
-        while len(_remembered) > _REMEMBERED:
-            _remembered.popitem(last=False)
-    return evidence
+
+    def gathered() -> Evidence:
+        needed = QUANTITIES.union(*(book.needs(text, base) for text in formulas))
+        return gather(samples.read(logs, needed), base, table, policy, book=book)
+
+    of_evidence = (base_hash, table.id, along, policy.evidence_key(), channels_used)
+
+    def proposed() -> FuelProposal:
+        evidence = from_logs("fuel evidence", logs, of_evidence, gathered)
+        return proposal_from(evidence, table, policy)
+
+    of_proposal = (*of_evidence, table.grid.tobytes(), policy.model_dump_json())
+    return from_logs("fuel proposal", logs, of_proposal, proposed, lambda one: bytes_of(one) - bytes_of(one.evidence))
 
 
 def check_conditions(job: Job, round_: Round, formulas: Sequence[str]) -> None:
@@ -141,8 +136,7 @@ def fuel_work(job: Job, round_: Round, table_id: str | None = None) -> FuelWork:
     logs = jobs.usable_logs(round_)
     policy = pinned_policy(round_, draft, table.id)
     book = channels.book_of(job.shop_id)
-    evidence = _evidence(revision.calibration.content_hash, base, table, logs, policy, book)
-    proposal = proposal_from(evidence, table, policy)
+    proposal = _proposal(revision.calibration.content_hash, base, table, logs, policy, book)
     return FuelWork(draft, base, drafted, tuple(logs), proposal)
 
 

@@ -24,18 +24,19 @@ from uchiwa.core.proposals.evidence import QUANTITIES, gather
 from uchiwa.core.proposals.fuel import proposal_from, summarise
 from uchiwa.core.proposals.policy import Policy
 from uchiwa.core.readers import check_size, read_recordings
-from uchiwa.core.recognise import Knowledge
+from uchiwa.core.recognise import Assignment, Knowledge
 from uchiwa.core.table import Calibration, Table
 from uchiwa.store import briefs, calibrations, channels, drafts, findings, jobs, levels, memory, samples, uploads
 from uchiwa.store.collected import dwell_of
-from uchiwa.store.database import unit_of_work
+from uchiwa.store.database import run_again, unit_of_work
+from uchiwa.store.locks import lock_job
 from uchiwa.store.models import Car, Job, LogFile, Round, Shop
 
 _MOST_DRIVES = 400
 
 
 def import_log(log_id: int) -> bool:
-    """Import a file if nobody else does. Killed at any moment, it starts over when its lease has ended.
+    """Import a file in this process if nobody else does. Killed at any moment, it starts over when its lease has ended.
 
     Returns:
         Whether there was something to do.
@@ -44,33 +45,53 @@ def import_log(log_id: int) -> bool:
     if log is None:
         return False
     try:
-        read_and_check(log)
-    except uploads.LeaseLostError:
-        return False
+        return perform(log)
     except Exception:
         uploads.release(log)
         raise
     finally:
         uploads.let_go(log)
-    with unit_of_work():
-        job = Job.get_by_id(log.job_id)
-        jobs.moved(job)
-        summarise_round(job, Round.get_by_id(log.round_id))
-        rows = uploads.family(log)
-    for row in rows:
+
+
+def perform(log: LogFile) -> bool:
+    """Import a claimed file; whether it came to an end, and not to the end of its lease."""
+    try:
+        read_and_check(log)
+        _summarise(log)
+    except uploads.LeaseLostError:
+        return False
+    for row in family_of(log):
         levels.build(row)
     return True
 
 
+@run_again
+def family_of(log: LogFile) -> list[LogFile]:
+    """The recordings of a file."""
+    with unit_of_work():
+        return uploads.family(log)
+
+
+@run_again
+def _summarise(log: LogFile) -> None:
+    with unit_of_work():
+        lock_job(log.job_id)
+        job = Job.get_by_id(log.job_id)
+        jobs.moved(job)
+        summarise_round(job, Round.get_by_id(log.round_id))
+
+
 def read_and_check(log: LogFile) -> None:
-    """Read a claimed file, keep its samples, check it, and show it."""
+    """Read a claimed file, keep its samples, check it, and show it.
+
+    Raises:
+        LeaseLostError: another worker has taken over; what this one would have written is not.
+    """
     uploads.clear(log)
     uploads.progress(log, 3, "reading")
     try:
         check_size(log.size, log.name)
-        with unit_of_work():
-            surroundings = Surroundings.of(log)
-            data = uploads.whole(log)
+        surroundings, data = _what_is_known(log)
         uploads.progress(log, 8, "reading")
         recordings = read_recordings(data, _file_name(log), surroundings.knowledge)
         del data
@@ -83,11 +104,24 @@ def read_and_check(log: LogFile) -> None:
     with ThreadPoolExecutor(1) as beside:
         examined = beside.submit(_examine_all, surroundings, rows, recordings)
         for number, (row, recording) in enumerate(zip(rows, recordings, strict=True)):
-            samples.write(row, recording, partial(_tell, log, number, len(rows)))
+            hold = partial(uploads.must_hold, log)
+            samples.write(row, recording, partial(_tell, log, number, len(rows)), hold)
         uploads.progress(log, 88, "checking")
         examined.result()
+    _show(log, rows, recordings, surroundings)
+
+
+@run_again
+def _what_is_known(log: LogFile) -> tuple[Surroundings, bytes]:
     with unit_of_work():
-        uploads.progress(log, 97, "checking")
+        return Surroundings.of(log), uploads.whole(log)
+
+
+@run_again
+def _show(log: LogFile, rows: list[LogFile], recordings: list[Log], surroundings: Surroundings) -> None:
+    with unit_of_work():
+        lock_job(log.job_id)
+        uploads.must_hold(log)
         for row, recording in zip(rows, recordings, strict=True):
             surroundings.keep(row, recording)
         uploads.show(rows)
@@ -137,9 +171,12 @@ class Surroundings:
 
     def knowledge(self, recording: Log) -> Knowledge:
         """What is known for a recording's header."""
+        return self.file.knowledge(self._recall(memory.header_of(recording)))
+
+    @run_again
+    def _recall(self, header: str) -> dict[str, Assignment]:
         with unit_of_work():
-            assignments = memory.recall(self.car, self.shop.id, memory.header_of(recording))
-        return self.file.knowledge(assignments)
+            return memory.recall(self.car, self.shop.id, header)
 
     def examine(self, log: LogFile, recording: Log) -> None:
         """Find drives and findings, and judge them by the brief."""
@@ -147,20 +184,22 @@ class Surroundings:
             recording, self.file, self.brief, self.calibration, self.revision, self.table, self.limits, self.book
         )
         found = examine(it, self.own_checks)
-        with unit_of_work():
-            before = self._before(log)
+        before = self._before(log)
         verdicts = [judge(ask, it, found, before) for ask in self.brief.to_drive] if self.brief is not None else []
         seconds = dwell(self.table, it.time, it.signals, it.warm & it.running) if self.table is not None else None
         self._found[log.id] = (it, found, [verdict for verdict in verdicts if verdict is not None], seconds)
 
     def _before(self, log: LogFile) -> FloatArray | None:
         """Seconds that the round's other accepted logs spent in each cell."""
-        if self.table is None:
-            return None
-        others = LogFile.select(LogFile.dwell).where(
-            LogFile.round == self.round, LogFile.id < log.id, LogFile.accepted, LogFile.state == uploads.READY
-        )
-        return dwell_of([one.dwell for one in others], self.table)
+        return dwell_of(self._dwells_before(log.id), self.table) if self.table is not None else None
+
+    @run_again
+    def _dwells_before(self, log_id: int) -> list[str]:
+        with unit_of_work():
+            others = LogFile.select(LogFile.dwell).where(
+                LogFile.round == self.round, LogFile.id < log_id, LogFile.accepted, LogFile.state == uploads.READY
+            )
+            return [one.dwell for one in others]
 
     def keep(self, log: LogFile, recording: Log) -> None:
         """Keep what was found. Call within a transaction."""

@@ -3,11 +3,9 @@
 from __future__ import annotations
 
 import json
-from collections import OrderedDict
 from collections.abc import Sequence
 from dataclasses import dataclass
-from functools import cached_property
-from threading import Lock
+from functools import cached_property, partial
 from typing import Any, TypeVar
 
 import numpy as np
@@ -31,6 +29,7 @@ from uchiwa.core.table import Calibration, Table
 from uchiwa.store import calibrations, drafts, jobs, knock_decisions, pull_notes, samples
 from uchiwa.store.knock_decisions import Decided
 from uchiwa.store.models import Car, Draft, Event, Job, LogFile, PullNote, Round, User
+from uchiwa.work.log_cache import from_logs
 
 NEEDED = frozenset({
     "engine_speed", "manifold_pressure", "barometric_pressure", "pressure_ratio", "boost_pressure", "cylinder_air",
@@ -39,9 +38,6 @@ NEEDED = frozenset({
     "intake_cam_advance", "exhaust_cam_advance", "wheel_torque", "wheel_power",
 })  # fmt: skip
 _EARLIER = 6
-_REMEMBERED = 24
-_logs: OrderedDict[tuple[int, ...], Log] = OrderedDict()
-_lock = Lock()
 Kept = TypeVar("Kept", bound=BaseModel)
 
 
@@ -58,26 +54,11 @@ def keep(round_: Round, key: str, policy: BaseModel) -> None:
 
 def read_logs(rows: Sequence[LogFile]) -> list[Log]:
     """The channels that spark work needs, remembered until a log is read anew."""
-    keys = _keys(rows)
-    with _lock:
-        missing = [row for row, key in zip(rows, keys, strict=True) if key not in _logs]
-    fresh = {row.id: log for row, log in zip(missing, samples.read(missing, NEEDED), strict=True)}
-    with _lock:
-        found = []
-        for row, key in zip(rows, keys, strict=True):
-            log = fresh[row.id] if row.id in fresh else _logs[key]
-            _logs[key] = log
-            _logs.move_to_end(key)
-            found.append(log)
-        while len(_logs) > _REMEMBERED:
-            _logs.popitem(last=False)
-    return found
+    return [from_logs("spark", [row], (), partial(_read_one, row)) for row in rows]
 
 
-def _keys(rows: Sequence[LogFile]) -> list[tuple[int, ...]]:
-    """A log's id with that of its newest channel: reading it anew, as when a sensor's line changes, makes new ones."""
-    newest = samples.newest_channels([row.id for row in rows])
-    return [(row.id, newest.get(row.id, 0)) for row in rows]
+def _read_one(row: LogFile) -> Log:
+    return samples.read([row], NEEDED)[0]
 
 
 @dataclass(frozen=True, eq=False)

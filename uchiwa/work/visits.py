@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-from collections import OrderedDict
 from collections.abc import Collection, Iterable
 from dataclasses import dataclass
-from threading import Lock
 
 import numpy as np
 
@@ -20,13 +18,11 @@ from uchiwa.core.table import Calibration, Table
 from uchiwa.core.timebase import on_one_base
 from uchiwa.store import samples
 from uchiwa.store.models import LogFile
+from uchiwa.work.log_cache import from_logs
 
 TRAIL = 700
 _RUNNING = 400.0
 _DUTY = frozenset({"engine_speed", "injector_duty", "injector_pulse", "short_term_trim", "long_term_trim"})
-_remembered: OrderedDict[tuple[object, ...], Visits] = OrderedDict()
-_lock = Lock()
-_MOST = 64
 
 
 @dataclass(frozen=True, eq=False)
@@ -52,20 +48,10 @@ def _quantities(table: Table) -> set[str]:
 
 
 def visits(logs: Iterable[LogFile], table: Table) -> Visits:
-    """Read it, or remember it: it depends on nothing but logs and breakpoints, and neither changes."""
+    """Read it, or remember it: it depends on nothing but logs and breakpoints."""
     every = tuple(logs)
     along = tuple((one.quantity, one.unit, one.breakpoints.tobytes()) for one in (table.x, table.y) if one is not None)
-    key = (tuple(log.id for log in every), along)
-    with _lock:
-        if key in _remembered:
-            _remembered.move_to_end(key)
-            return _remembered[key]
-    found = _read(every, table)
-    with _lock:
-        _remembered[key] = found
-        while len(_remembered) > _MOST:
-            _remembered.popitem(last=False)
-    return found
+    return from_logs("visits", every, along, lambda: _read(every, table))
 
 
 def _read(logs: tuple[LogFile, ...], table: Table) -> Visits:

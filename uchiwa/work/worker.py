@@ -1,83 +1,62 @@
-"""The worker: huey's consumer on the same MariaDB, a sign of life, and a sweep for work whose worker died."""
+"""The worker: imports what was stored, several files at once and fair by shop, each in a process of its own.
+
+What waits is told by the logs themselves, so that no queue can lose it, and any number of workers can run beside each
+other.
+"""
 
 from __future__ import annotations
 
+import logging
 import os
 import signal
 import socket
 import threading
-from collections.abc import Callable
-from dataclasses import dataclass
+import time
 from datetime import timedelta
-from functools import cache
-from typing import Any
+from multiprocessing.connection import wait
 
-from huey import crontab
-from huey.contrib.sql_huey import SqlHuey
-from peewee import MySQLDatabase, PeeweeException
+import pymysql
+from peewee import PeeweeException
+from playhouse.pool import MaxConnectionsExceeded
 
-from uchiwa.store import uploads
+from uchiwa.store import accounts, attempts, levels, sessions, uploads
 from uchiwa.store.clock import now
 from uchiwa.store.database import database, unit_of_work
 from uchiwa.store.models import WorkerBeat
-from uchiwa.work.imports import import_log
+from uchiwa.work import importing
 
 BEAT_S = 5.0
 ALIVE = timedelta(seconds=20)
-
-
-@dataclass(frozen=True)
-class Queue:
-    """huey on connections of its own to the database that `connect_to` has set, and its task."""
-
-    huey: SqlHuey
-    import_log: Callable[[int], Any]
-
-
-@cache
-def queue() -> Queue:
-    """The one queue of this process."""
-    own = MySQLDatabase(database.database, **_reach(database))
-    huey = SqlHuey("uchiwa", database=own, results=False)
-    task = huey.task(retries=2, retry_delay=5, name="import_log")(import_log)
-    huey.periodic_task(crontab(minute="*"), name="sweep")(sweep)
-    return Queue(huey, task)
-
-
-def _reach(pool: Any) -> dict[str, Any]:
-    wanted = ("host", "port", "user", "password", "charset")
-    return {key: value for key, value in pool.connect_params.items() if key in wanted}
-
-
-def enqueue_import(log_id: int) -> None:
-    """Ask a worker to import a log. Should this be lost, the sweep finds the log by its state."""
-    queue().import_log(log_id)
-
-
-def sweep() -> None:
-    """Import what was stored and never finished."""
-    for log_id in uploads.waiting():
-        import_log(log_id)
-    uploads.drop_abandoned()
+SLOTS = max(3, (os.cpu_count() or 2) + 1)
+"""Files imported at once; one shop has all but one of them at most, so that there is always room for another's."""
+_LOOK_S = 0.2
+_TIDY_S = 60.0
+_NO_DATABASE = (PeeweeException, pymysql.MySQLError, MaxConnectionsExceeded, OSError)
+_log = logging.getLogger("uchiwa.work")
 
 
 def alive() -> bool:
-    """Whether a worker has given a sign of life of late."""
+    """Whether a worker has given a sign of life of late; one in the future is from before the clock was set back."""
     with unit_of_work():
-        return WorkerBeat.select().where(WorkerBeat.at >= now() - ALIVE).exists()
+        at = now()
+        return WorkerBeat.select().where(WorkerBeat.at >= at - ALIVE, WorkerBeat.at <= at + ALIVE).exists()
+
+
+def _beat_once(name: str) -> None:
+    with unit_of_work():
+        WorkerBeat.insert(name=name, at=now()).on_conflict(preserve=(WorkerBeat.at,)).execute()
+        at = now()
+        old = (WorkerBeat.at < at - timedelta(days=1)) | (WorkerBeat.at > at + timedelta(days=1))
+        WorkerBeat.delete().where(old, WorkerBeat.name != name).execute()
+    uploads.hold_on()
 
 
 def _beat(stop: threading.Event, parent: int | None) -> None:
     name = f"{socket.gethostname()}:{os.getpid()}"[:64]
     while True:
         try:
-            with unit_of_work():
-                WorkerBeat.replace(name=name, at=now()).execute()
-                WorkerBeat.delete().where(WorkerBeat.at < now() - timedelta(days=1)).execute()
-            uploads.hold_on()
-            for log_id in uploads.orphans():
-                enqueue_import(log_id)
-        except PeeweeException:
+            _beat_once(name)
+        except _NO_DATABASE:
             database.close()
         if stop.wait(BEAT_S):
             return
@@ -86,17 +65,87 @@ def _beat(stop: threading.Event, parent: int | None) -> None:
             return
 
 
+def tidy() -> None:
+    """What is done once a minute: forget what is over, and finish what a stopped import has left undone."""
+    uploads.drop_abandoned()
+    sessions.drop_old()
+    attempts.drop_old(accounts.WINDOW)
+    for log in levels.missing():
+        levels.build(log)
+
+
+class Imports:
+    """The imports that this worker looks after."""
+
+    def __init__(self, slots: int = SLOTS) -> None:
+        self.slots = slots
+        self.running: list[importing.Importing] = []
+
+    def look_after(self) -> None:
+        """Take note of those that are over, and end those that take too long."""
+        for one in list(self.running):
+            if one.too_long and not one.over:
+                _log.warning("the import of log %s takes too long and is ended", one.log.id)
+                one.kill()
+            if one.over:
+                self.running.remove(one)
+                one.finish()
+
+    def fill(self) -> None:
+        """Begin as many more as there is room for."""
+        passed_over: set[int] = set()
+        while len(self.running) < self.slots:
+            log_id = uploads.next_waiting(self.slots - 1, passed_over)
+            if log_id is None:
+                return
+            log = uploads.claim(log_id)
+            if log is None:
+                passed_over.add(log_id)
+            else:
+                self.running.append(importing.begin(log))
+
+    def wait(self, seconds: float) -> None:
+        """Until one of them is over, or for so long."""
+        ends = [one.process.sentinel for one in self.running]
+        if ends:
+            wait(ends, timeout=seconds)
+        else:
+            time.sleep(seconds)
+
+    def stop(self) -> None:
+        """End all of them; what they were at waits for the next worker."""
+        for one in self.running:
+            one.kill()
+            try:
+                uploads.release(one.log, counts=False)
+            except _NO_DATABASE:
+                continue
+            finally:
+                uploads.let_go(one.log)
+        self.running.clear()
+
+
 def run(parent: int | None = None) -> None:
     """Work until told to stop (SIGINT or SIGTERM), or until the parent process has ended."""
-    stop = threading.Event()
-    beat = threading.Thread(target=_beat, args=(stop, parent), daemon=True)
-    beat.start()
-    sweep()
-    consumer = queue().huey.create_consumer(
-        workers=1, initial_delay=0.05, max_delay=0.5, backoff=1.2, check_worker_health=True
-    )
+    over = threading.Event()
+    for one in (signal.SIGINT, signal.SIGTERM):
+        signal.signal(one, lambda *_: over.set())
+    threading.Thread(target=_beat, args=(over, parent), daemon=True).start()
+    imports = Imports()
+    tidied = -_TIDY_S
     try:
-        consumer.run()
+        while not over.is_set():
+            try:
+                imports.look_after()
+                imports.fill()
+                if time.monotonic() - tidied > _TIDY_S:
+                    tidied = time.monotonic()
+                    tidy()
+                imports.wait(_LOOK_S)
+            except _NO_DATABASE as error:
+                _log.warning("the database does not answer: %s", error)
+                database.close()
+                over.wait(1.0)
     finally:
-        stop.set()
-        beat.join(timeout=2)
+        over.set()
+        imports.stop()

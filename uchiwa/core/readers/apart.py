@@ -20,6 +20,7 @@ SECONDS = 60.0
 ROOM_BYTES = 256 << 20
 _TIMES_THE_FILE = 4
 _Found = TypeVar("_Found")
+_ADVICE = "export the log again, as delimited text if the program offers it"
 
 
 @cache
@@ -59,6 +60,28 @@ def _address_space() -> int:
         return int(statm.read().split()[0]) * resource.getpagesize()
 
 
+_here = False
+
+
+def already_apart() -> None:
+    """This process has been made for one file and is limited as a whole: nothing more is gained by another."""
+    global _here
+    _here = True
+
+
+def _read_here(read: Callable[[bytes], _Found], data: bytes, what: str, where: str) -> _Found:
+    try:
+        return read(data)
+    except BadInput as error:
+        raise BadInput(error.what, where=where, advice=error.advice) from error
+    except MemoryError as error:
+        raise BadInput(f"the {what} file claims to be far larger than it is", where=where, advice=_ADVICE) from error
+    except (KeyboardInterrupt, SystemExit):
+        raise
+    except BaseException as error:  # a damaged file may break the library in any way, and none must reach a person
+        raise BadInput(f"the {what} file is damaged", where=where, advice=_ADVICE) from error
+
+
 def read_apart(read: Callable[[bytes], _Found], data: bytes, what: str, where: str) -> _Found:
     """What `read(data)` returns, computed in a child process.
 
@@ -72,12 +95,14 @@ def read_apart(read: Callable[[bytes], _Found], data: bytes, what: str, where: s
         BadInput: the reader refused the file, broke on it, took longer than a minute, or wanted more memory than four
             times the file and 256 MB.
     """
+    if _here:
+        return _read_here(read, data, what, where)
     context = _context()
     ours, theirs = context.Pipe()
     child = context.Process(target=_child, args=(theirs, read, len(data)), daemon=True)  # type: ignore[attr-defined]
     child.start()
     theirs.close()
-    advice = "export the log again, as delimited text if the program offers it"
+    advice = _ADVICE
     try:
         ours.send_bytes(data)
         if not ours.poll(SECONDS):

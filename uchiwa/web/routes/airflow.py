@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from fastapi.responses import Response
 
 from uchiwa.core.crosscheck import TITLES, largest_gap
@@ -12,12 +12,13 @@ from uchiwa.store import calibrations, drafts
 from uchiwa.store.database import unit_of_work
 from uchiwa.web.flow_picture import flow_picture
 from uchiwa.web.pages import render
+from uchiwa.web.routing import router as new_router
 from uchiwa.web.session import Person
 from uchiwa.web.standing import round_page
 from uchiwa.work.airflow import airflow_of
 from uchiwa.work.fuel import fuel_tables
 
-router = APIRouter()
+router = new_router()
 _STRIPS = "engine_speed;airflow,speed_density_air,fuel_based_air;throttle_position"
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import tempfile
 from pathlib import Path
 
-from fastapi import APIRouter, Request, UploadFile
+from fastapi import Request, UploadFile
 from fastapi.responses import FileResponse, RedirectResponse, Response
 from starlette.background import BackgroundTask
 
@@ -14,11 +14,11 @@ from uchiwa.store import archive_in, archive_out
 from uchiwa.store.database import unit_of_work
 from uchiwa.web.pages import render, say
 from uchiwa.web.report import safe_name
+from uchiwa.web.routing import router as new_router
 from uchiwa.web.session import FromOurForm, Person
 from uchiwa.web.standing import job_of
-from uchiwa.work import worker
 
-router = APIRouter()
+router = new_router()
 
 
 @router.get("/jobs/{job_id}/archive.zip")
@@ -48,8 +48,6 @@ def bring_in(request: Request, user: Person, archive_file: UploadFile) -> Respon
             job, logs = archive_in.bring_in(found, user)
     except BadInput as error:
         return render(request, "job_new.html", user, status=400, values={}, problem=str(error))
-    for log_id in logs:
-        worker.enqueue_import(log_id)
     say(
         request,
         f"The job is here with all its rounds. {len(logs)} log{'s are' if len(logs) != 1 else ' is'} being read.",

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Literal
+import re
+from typing import Annotated, Any, Literal
 
-from fastapi import APIRouter, Form, HTTPException, Request
+from fastapi import Form, HTTPException, Request
 from fastapi.responses import RedirectResponse, Response
 from starlette.datastructures import FormData
 
@@ -13,18 +14,24 @@ from uchiwa.core.car import CarFile
 from uchiwa.core.errors import BadInput
 from uchiwa.core.progress import Station
 from uchiwa.core.standard_brief import fitted
-from uchiwa.store import briefs, links, messages, uploads
+from uchiwa.store import briefs, events, links, messages, uploads
 from uchiwa.store import jobs as store
 from uchiwa.store.collected import collected
+from uchiwa.store.conflict import ConflictError
 from uchiwa.store.database import unit_of_work
+from uchiwa.store.models import User
+from uchiwa.store.three_way import mark_of
+from uchiwa.web.browser import browser_of
 from uchiwa.web.coverage import squares
 from uchiwa.web.pages import render, say
+from uchiwa.web.routing import router as new_router
 from uchiwa.web.session import Fields, FromOurForm, Person
-from uchiwa.web.standing import RoundPage, must_be_open, round_page
-from uchiwa.work import worker
+from uchiwa.web.standing import RoundPage, locked_round, open_round, round_page
 
-router = APIRouter()
+router = new_router()
 _HERE = "/jobs/{job_id}/rounds/{number}/brief"
+_FRESH, _FRESH_LASTS_S = "uchiwa-link", 60
+_TOKEN = re.compile(r"[A-Za-z0-9_-]{20,64}")
 _ORDER = {1: "must", 2: "should", 3: "nice to have"}
 
 
@@ -43,10 +50,11 @@ def brief(request: Request, user: Person, job_id: int, number: int) -> Response:
         state = collected(page.job, page.round)
         car = CarFile.loads(page.job.car.file)
         standard = briefs.standard(page.job, page.round, shown.purpose)
-        values = {
+        values: dict[str, Any] = {
             "page": page,
             "brief": shown,
             "sent": sent,
+            "seen": mark_of(page.round.brief),
             "is_standard": shown.model_copy(update={"note": ""}) == standard,
             "car": car,
             "items": {item.ask.kind: item for item in state.items},
@@ -58,21 +66,37 @@ def brief(request: Request, user: Person, job_id: int, number: int) -> Response:
             "purposes": PURPOSES,
             "order": _ORDER,
             "law": LAW,
-            "fresh_link": request.session.pop(f"link-{page.job.id}", None),
+            "fresh_link": _fresh_link(request, job_id),
         }
     return render(request, "brief.html", user, **values)
 
 
-def _keep(page: RoundPage, brief: Brief) -> list[int]:
-    """Keep the brief, and have the round's logs checked against it anew; the files to import."""
-    must_be_open(page)
+def _must_be_as_seen(page: RoundPage, mark: str) -> None:
+    """Raises ConflictError if the brief is another than the one a form was made from."""
+    if mark and mark != mark_of(page.round.brief):
+        last = events.latest(page.job, events.BRIEF)
+        who = f" ({last.author.name if last.author_id else 'Uchiwa'}: {last.sentence})" if last is not None else ""
+        raise ConflictError(
+            f"The brief was changed while you were at it{who}. Nothing was overwritten: reload, and look at it as it is now."
+        )
+
+
+def _keep(page: RoundPage, user: User, brief: Brief) -> None:
+    """Keep the brief, and have the round's logs checked against it anew."""
     briefs.keep(page.round, brief)
-    return uploads.read_again([log for log in store.round_logs(page.round) if log.state == uploads.READY])
+    asked, driven = len(brief.asked), len(brief.to_drive)
+    sentence = f"Sent the brief: {asked} channels, {driven} drives"
+    events.record(page.job, events.BRIEF, sentence, author=user, round_=page.round)
+    uploads.read_again([log for log in store.round_logs(page.round) if log.state != uploads.REFUSED])
 
 
-def _checked_anew(ids: list[int]) -> None:
-    for log_id in ids:
-        worker.enqueue_import(log_id)
+def _fresh_link(request: Request, job_id: int) -> str | None:
+    """The address of a link that has just been made, shown once."""
+    token = request.cookies.get(_FRESH, "")
+    if not _TOKEN.fullmatch(token):
+        return None
+    browser_of(request.scope).set_cookie(_FRESH, "", 0, path=f"/jobs/{job_id}/")
+    return _address(request, token)
 
 
 @router.post(_HERE, dependencies=[FromOurForm])
@@ -81,7 +105,8 @@ def send(request: Request, user: Person, form: Fields, job_id: int, number: int)
     asked = {str(one) for one in form.getlist("channel")}
     kinds = {str(one) for one in form.getlist("drive")}
     with unit_of_work():
-        page = round_page(user, job_id, number, Station.BRIEF)
+        page = open_round(user, job_id, number, Station.BRIEF)
+        _must_be_as_seen(page, str(form.get("seen", "")))
         shown, _ = _shown(page)
         channels = tuple(one.model_copy(update={"kept": one.quantity in asked}) for one in shown.channels)
         drives = tuple(_drive(one, form, kept=one.kind.value in kinds) for one in shown.drives)
@@ -93,18 +118,12 @@ def send(request: Request, user: Person, form: Fields, job_id: int, number: int)
                 "note": str(form.get("note", ""))[:2000],
             }
         )
-        ids = _keep(page, changed)
+        _keep(page, user, changed)
         store.moved(page.job)
-        has_link = links.current(page.job) is not None
-        if not has_link:
-            request.session[f"link-{page.job.id}"] = _address(request, links.make(page.job))
-    _checked_anew(ids)
-    say(
-        request,
-        "The brief is on the customer's page."
-        if has_link
-        else "The brief is on the customer's page. Send them the link.",
-    )
+        token = links.make(page.job) if links.current(page.job) is None else None
+    if token is not None:
+        _show_once(request, job_id, token)
+    say(request, f"The brief is on the customer's page.{'' if token is None else ' Send them the link.'}")
     return RedirectResponse(f"{page.path}/brief", 303)
 
 
@@ -121,8 +140,14 @@ def _drive(ask: DriveAsk, form: FormData, *, kept: bool) -> DriveAsk:
     )
 
 
+def _show_once(request: Request, job_id: int, token: str) -> None:
+    """Have the next page of this browser show a link; it is kept nowhere else."""
+    browser_of(request.scope).set_cookie(_FRESH, token, _FRESH_LASTS_S, path=f"/jobs/{job_id}/")
+
+
 def _address(request: Request, token: str) -> str:
-    return f"{request.url.scheme}://{request.url.netloc}/c/{token}"
+    """The customer's address: of the setting, never of what a request says of itself."""
+    return f"{request.app.state.settings.public_address}/c/{token}"
 
 
 @router.post(_HERE + "/standard", dependencies=[FromOurForm])
@@ -135,9 +160,8 @@ def standard(
 ) -> Response:
     """Back to the standard list for this car and purpose, in one step."""
     with unit_of_work():
-        page = round_page(user, job_id, number, Station.BRIEF)
-        ids = _keep(page, briefs.standard(page.job, page.round, purpose))
-    _checked_anew(ids)
+        page = open_round(user, job_id, number, Station.BRIEF)
+        _keep(page, user, briefs.standard(page.job, page.round, purpose))
     say(request, f"This is the standard brief for {PURPOSES[purpose]}.")
     return RedirectResponse(f"{page.path}/brief", 303)
 
@@ -150,7 +174,7 @@ def keep_pattern(
     if not name.strip():
         raise BadInput("a pattern needs a name", advice="type one")
     with unit_of_work():
-        page = round_page(user, job_id, number, Station.BRIEF)
+        page = locked_round(user, job_id, number, Station.BRIEF)
         briefs.keep_pattern(user.shop_id, name, _shown(page)[0])
     say(request, f"Kept as “{name.strip()}”, to be fitted to any car.")
     return RedirectResponse(f"{page.path}/brief", 303)
@@ -160,13 +184,12 @@ def keep_pattern(
 def fit(request: Request, user: Person, job_id: int, number: int, pattern: Annotated[int, Form()]) -> Response:
     """Take a pattern, fitted to this car."""
     with unit_of_work():
-        page = round_page(user, job_id, number, Station.BRIEF)
+        page = open_round(user, job_id, number, Station.BRIEF)
         found = briefs.pattern(user.shop_id, pattern)
         if found is None:
             raise HTTPException(404)
         table = briefs.table_under_work(page.job, page.round)
-        ids = _keep(page, fitted(Brief.loads(found.document), CarFile.loads(page.job.car.file), table))
-    _checked_anew(ids)
+        _keep(page, user, fitted(Brief.loads(found.document), CarFile.loads(page.job.car.file), table))
     say(request, f"“{found.name}” fitted to this car.")
     return RedirectResponse(f"{page.path}/brief", 303)
 
@@ -177,19 +200,26 @@ def link(
 ) -> Response:
     """Make a link in place of the one there is, or end it."""
     with unit_of_work():
-        page = round_page(user, job_id, number, Station.BRIEF)
-        if what == "make":
-            request.session[f"link-{page.job.id}"] = _address(request, links.make(page.job))
-        else:
+        page = locked_round(user, job_id, number, Station.BRIEF)
+        token = links.make(page.job) if what == "make" else None
+        if token is None:
             links.revoke(page.job)
+    if token is not None:
+        _show_once(request, job_id, token)
     say(request, "A new link is made; the old one no longer works." if what == "make" else "The link no longer works.")
     return RedirectResponse(f"{page.path}/brief", 303)
 
 
 @router.post(_HERE + "/message", dependencies=[FromOurForm])
-def message(user: Person, job_id: int, number: int, text: Annotated[str, Form(max_length=2000)] = "") -> Response:
+def message(
+    user: Person,
+    job_id: int,
+    number: int,
+    text: Annotated[str, Form(max_length=2000)] = "",
+    once: Annotated[str, Form(max_length=64)] = "",
+) -> Response:
     """Write to the customer."""
     with unit_of_work():
-        page = round_page(user, job_id, number, Station.BRIEF)
-        messages.write(page.job, text, user)
+        page = locked_round(user, job_id, number, Station.BRIEF)
+        messages.write(page.job, text, user, once)
     return RedirectResponse(f"{page.path}/brief#messages", 303)

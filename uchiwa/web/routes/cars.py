@@ -6,7 +6,7 @@ import re
 from typing import Any
 
 import numpy as np
-from fastapi import APIRouter, Request
+from fastapi import Request
 from fastapi.responses import RedirectResponse, Response
 from starlette.datastructures import FormData
 
@@ -23,12 +23,13 @@ from uchiwa.store import jobs as store
 from uchiwa.store.collected import drives_of
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import Car, Job, LogChannel, LogFile
+from uchiwa.store.three_way import merge, read_seen
 from uchiwa.web.pages import render, say
+from uchiwa.web.routing import router as new_router
 from uchiwa.web.session import Fields, FromOurForm, Person
-from uchiwa.web.standing import job_of
-from uchiwa.work import worker
+from uchiwa.web.standing import job_of, locked_job
 
-router = APIRouter()
+router = new_router()
 _NUMBER = re.compile(r"[-+]?\d+(?:[.,]\d+)?")
 
 
@@ -98,6 +99,7 @@ def _page(
         "job": job,
         "car": file,
         "typed": typed,
+        "seen": typed.get("seen", file.model_dump_json()),
         "problem": problem,
         "fuels": FUELS,
         "wideband_lines": WIDEBAND_LINES,
@@ -169,22 +171,22 @@ def idle_cell(job: Job) -> dict[str, Any] | None:
 def keep(request: Request, user: Person, form: Fields, job_id: int) -> Response:
     """Keep the car file; logs whose readings depend on it are read anew."""
     with unit_of_work():
-        job = job_of(user, job_id)
+        job = locked_job(user, job_id)
         before = CarFile.loads(job.car.file)
         try:
-            file = _read(form)
+            mine = _read(form).model_dump(mode="json")
+            seen = read_seen(str(form.get("seen", "")))
+            file = CarFile.read(merge(seen, mine, before.model_dump(mode="json"), "The car file"))
         except BadInput as error:
             typed = {key: str(value) for key, value in form.items()}
             return _page(request, user, job, before, str(error), typed)
         Car.update(file=file.model_dump_json()).where(Car.id == job.car_id).execute()
         ids: list[int] = []
         if file.knowledge() != before.knowledge():
-            done = LogFile.select().where(LogFile.job == job, LogFile.state.in_((uploads.READY, uploads.REFUSED)))
+            done = LogFile.select().where(LogFile.job == job, LogFile.state != uploads.RECEIVING)
             ids = uploads.read_again(list(done))
         if file != before:
             events.record(job, "car", "Changed the car file", author=user)
-    for log_id in ids:
-        worker.enqueue_import(log_id)
     count = len(ids)
     say(request, f"Kept. {count} log{'s are' if count != 1 else ' is'} read anew with it." if count else "Kept.")
     return RedirectResponse(f"/jobs/{job_id}/car", 303)

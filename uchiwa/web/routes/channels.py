@@ -6,7 +6,7 @@ from dataclasses import replace
 from typing import Annotated, Any
 
 import numpy as np
-from fastapi import APIRouter, Depends, Form, Query, Request
+from fastapi import Depends, Form, Query, Request
 from fastapi.responses import JSONResponse, RedirectResponse, Response
 
 from uchiwa.core.errors import BadInput
@@ -21,10 +21,11 @@ from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import Job, LogFile, Round, User
 from uchiwa.web.draw import trace_path
 from uchiwa.web.pages import render, say
+from uchiwa.web.routing import router as new_router
 from uchiwa.web.session import FromOurForm, Person
 from uchiwa.work.reading import OpenLog, Reader
 
-router = APIRouter()
+router = new_router()
 _HERE = "/shop/channels"
 _MOST_LOGS = 40
 _MOST_NAMES = 10

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from fastapi.responses import RedirectResponse, Response
 
 from uchiwa.core.checks import own
@@ -13,11 +13,14 @@ from uchiwa.core.checks.thresholds import Thresholds
 from uchiwa.core.errors import BadInput
 from uchiwa.store import channels
 from uchiwa.store.database import unit_of_work
+from uchiwa.store.locks import lock_shop
 from uchiwa.store.models import Shop, User
+from uchiwa.store.three_way import merge, read_seen
 from uchiwa.web.pages import render, say
+from uchiwa.web.routing import router as new_router
 from uchiwa.web.session import Fields, FromOurForm, Person
 
-router = APIRouter()
+router = new_router()
 
 GROUPS = {
     "The recording": ("short_log", "gap_steps", "gap_seconds", "rate_steady", "rate_quick", "out_of_range", "flat_top"),
@@ -66,6 +69,7 @@ def _page(
         status=400 if problem else 200,
         groups=groups,
         problem=problem,
+        seen=Thresholds.loads(user.shop.thresholds).model_dump_json(),
         own_checks=own.loads(user.shop.own_checks),
         severities=list(Severity),
         typed=typed or {},
@@ -86,10 +90,14 @@ def keep(request: Request, user: Person, form: Fields) -> Response:
     given = {key: value for key, value in typed.items() if value} if form.get("what") != "standard" else {}
     try:
         limits = Thresholds.read(given)
+        seen = read_seen(str(form.get("seen", "")))
     except BadInput as error:
         groups = _fields(Thresholds.loads(user.shop.thresholds), typed)
         return _page(request, user, groups, problem=str(error))
     with unit_of_work():
+        now = Thresholds.loads(lock_shop(user.shop_id).thresholds).model_dump(mode="json")
+        if form.get("what") != "standard":
+            limits = Thresholds.read(merge(seen, limits.model_dump(mode="json"), now, "The page of thresholds"))
         Shop.update(thresholds=limits.model_dump_json()).where(Shop.id == user.shop_id).execute()
     say(request, "Kept. Logs that come from now on are checked by these; use “check again” on a log for the others.")
     return RedirectResponse("/shop/checks", 303)
@@ -98,21 +106,19 @@ def keep(request: Request, user: Person, form: Fields) -> Response:
 @router.post("/shop/checks/own", dependencies=[FromOurForm])
 def keep_own(request: Request, user: Person, form: Fields) -> Response:
     """Keep a check of the shop's own, in place of one of the same name, or drop it."""
-    checks = own.loads(user.shop.own_checks)
     typed = {key: " ".join(str(form.get(key, "")).split()) for key in own.OwnCheck.model_fields}
-    left = [one for one in checks if one.name != typed["name"]]
-    if not form.get("drop"):
-        try:
-            with unit_of_work():
-                book = channels.book_of(user.shop_id)
-            typed["seconds"] = typed["seconds"].replace(",", ".") or "0"
-            left.append(own.OwnCheck.read(typed, book))
-            if len(left) > own.MOST:
-                raise BadInput(f"a shop has at most {own.MOST} checks of its own", advice="drop one first")
-        except BadInput as error:
-            limits = Thresholds.loads(user.shop.thresholds)
-            return _page(request, user, _fields(limits, {}), problem=str(error), typed=typed)
-    with unit_of_work():
-        Shop.update(own_checks=own.dumps(left)).where(Shop.id == user.shop_id).execute()
+    try:
+        with unit_of_work():
+            shop = lock_shop(user.shop_id)
+            left = [one for one in own.loads(shop.own_checks) if one.name != typed["name"]]
+            if not form.get("drop"):
+                typed["seconds"] = typed["seconds"].replace(",", ".") or "0"
+                left.append(own.OwnCheck.read(typed, channels.book_of(user.shop_id)))
+                if len(left) > own.MOST:
+                    raise BadInput(f"a shop has at most {own.MOST} checks of its own", advice="drop one first")
+            Shop.update(own_checks=own.dumps(left)).where(Shop.id == user.shop_id).execute()
+    except BadInput as error:
+        limits = Thresholds.loads(user.shop.thresholds)
+        return _page(request, user, _fields(limits, {}), problem=str(error), typed=typed)
     say(request, "Kept. Logs that come from now on are checked by it; use “check again” on a log for the others.")
     return RedirectResponse("/shop/checks", 303)

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from typing import Annotated
 
 import numpy as np
-from fastapi import APIRouter, Depends, Query
+from fastapi import Depends, Query
 from fastapi.responses import JSONResponse, Response
 
 from uchiwa.core.errors import BadInput
@@ -15,9 +15,10 @@ from uchiwa.core.reading.scatter import QUANTILES, brushed, distribution, scatte
 from uchiwa.store.database import unit_of_work
 from uchiwa.web import wire
 from uchiwa.web.reading_view import HERE, MOST_SPANS, AsAsked, Asked, Laid, laid
+from uchiwa.web.routing import router as new_router
 from uchiwa.work.reading import Reader
 
-router = APIRouter()
+router = new_router()
 
 
 @dataclass(frozen=True)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Annotated
 from urllib.parse import urlencode
 
-from fastapi import APIRouter, Form, Request, UploadFile
+from fastapi import Form, Request, UploadFile
 from fastapi.responses import RedirectResponse, Response
 
 from uchiwa.core.across import take_constant, take_table
@@ -18,13 +18,14 @@ from uchiwa.store.database import unit_of_work
 from uchiwa.web.cells import parse_cells
 from uchiwa.web.liking import liking_of
 from uchiwa.web.pages import render, say
+from uchiwa.web.routing import router as new_router
 from uchiwa.web.session import FromOurForm, Person
-from uchiwa.web.standing import must_be_open, round_page
+from uchiwa.web.standing import open_round, round_page
 from uchiwa.web.table_grid import Showing, as_grid, drawn, in_percent
 from uchiwa.web.table_lines import table_lines
 from uchiwa.work import sides, tables
 
-router = APIRouter()
+router = new_router()
 _HERE = "/jobs/{job_id}/rounds/{number}/compare"
 LARGEST = 16 * 2**20
 
@@ -112,8 +113,7 @@ def take(
 ) -> Response:
     """Take a table, some cells of it, or a constant of one side into the draft."""
     with unit_of_work():
-        page = round_page(user, job_id, number, Station.REVIEW)
-        must_be_open(page)
+        page = open_round(user, job_id, number, Station.REVIEW)
         other = sides.side(page.job, source)
         draft = drafts.current(page.job)
         if constant:

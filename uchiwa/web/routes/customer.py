@@ -6,25 +6,26 @@ import io
 import json
 from typing import Annotated
 
-from fastapi import APIRouter, Body, Depends, Form, HTTPException, Request, UploadFile
+from fastapi import Body, Depends, Form, HTTPException, Request, UploadFile
 from fastapi.responses import JSONResponse, PlainTextResponse, RedirectResponse, Response
 
 from uchiwa.core.brief import LAW
-from uchiwa.core.errors import BadInput
-from uchiwa.store import calibrations, drafts, images, links, messages, notes, uploads
-from uchiwa.store import jobs as store
+from uchiwa.store import calibrations, drafts, images, messages, notes, uploads
 from uchiwa.store.collected import collected, drive_words
+from uchiwa.store.conflict import ConflictError
 from uchiwa.store.database import unit_of_work
+from uchiwa.store.locks import lock_job
 from uchiwa.store.models import Job, Revision, Round, User
 from uchiwa.web import package, pieces, report
 from uchiwa.web.coverage import squares
+from uchiwa.web.links import TooManyGuessesError, open_link
 from uchiwa.web.pages import render, say
 from uchiwa.web.routes.returns import as_file
+from uchiwa.web.routing import router as new_router
 from uchiwa.web.session import FromOurForm
 from uchiwa.web.standin import WAYS, drive_and_write, flash_file, standin_of
-from uchiwa.work import worker
 
-router = APIRouter()
+router = new_router()
 _HERE = "/c/{token}"
 
 
@@ -34,12 +35,9 @@ def _opened(request: Request, token: str) -> tuple[Job, Round]:
     Raises:
         HTTPException: 404 if the link is unknown or was ended; 429 after too many unknown ones.
     """
-    address = request.client.host if request.client else "unknown"
     try:
-        with unit_of_work():
-            job = links.open_job(token, address)
-            found = (job, store.rounds(job)[-1]) if job is not None else None
-    except links.TooManyGuessesError:
+        found = open_link(request.scope, token)
+    except TooManyGuessesError:
         raise HTTPException(429, "Too many unknown links. Wait ten minutes, then try again.") from None
     if found is None:
         raise HTTPException(404)
@@ -91,9 +89,9 @@ def page(request: Request, opened: Opened, token: str) -> Response:
 @router.get(_HERE + "/pieces")
 def arrived(opened: Opened, name: str, size: int, changed: str = "") -> Response:
     """How much of a file is here already, so that sending it again goes on from there."""
-    job, round_ = opened
+    _, round_ = opened
     with unit_of_work():
-        return _private(pieces.arrived(job, round_, name, size, changed))
+        return _private(pieces.arrived(round_, name, size, changed))
 
 
 @router.post(_HERE + "/pieces", dependencies=[FromOurForm])
@@ -113,35 +111,36 @@ def piece(
 @router.post(_HERE + "/logs/upload", dependencies=[FromOurForm])
 def upload(request: Request, opened: Opened, token: str, files: list[UploadFile]) -> Response:
     """Keep whole files, for browsers without script."""
-    fresh: list[int] = []
     said: list[str] = []
     job, round_ = opened
-    with unit_of_work():
-        for file in files:
-            if not file.filename:
-                continue
-            if uploads.too_many(job):
-                said.append(f"More than {uploads.HOURLY} logs came within an hour. Please wait a little.")
-                break
-            log, new = uploads.receive(job, round_, file.filename, file.file, by_customer=True)
-            if new:
-                fresh.append(log.id)
-            else:
-                said.append(f"{file.filename} is the same file as {log.name}, which is already here.")
-        store.moved(job)
-    for log_id in fresh:
-        worker.enqueue_import(log_id)
+    for file in files:
+        if not file.filename:
+            continue
+        with unit_of_work():
+            full = uploads.too_many(job)
+        if full:
+            said.append(f"More than {uploads.HOURLY} logs came within an hour. Please wait a little.")
+            break
+        log, new = uploads.receive(job, round_, file.filename, file.file, by_customer=True)
+        if not new:
+            said.append(f"{file.filename} is the same file as {log.name}, which is already here.")
     if said:
         say(request, " ".join(said))
     return _private(RedirectResponse(f"/c/{token}", 303))
 
 
 @router.post(_HERE + "/message", dependencies=[FromOurForm])
-def message(opened: Opened, token: str, text: Annotated[str, Form(max_length=2000)] = "") -> Response:
+def message(
+    opened: Opened,
+    token: str,
+    text: Annotated[str, Form(max_length=2000)] = "",
+    once: Annotated[str, Form(max_length=64)] = "",
+) -> Response:
     """Write to the tuner."""
     job, _ = opened
     with unit_of_work():
-        messages.write(job, text, None)
+        lock_job(job.id)
+        messages.write(job, text, None, once)
     return _private(RedirectResponse(f"/c/{token}#messages", 303))
 
 
@@ -209,9 +208,10 @@ def flashed(request: Request, opened: Opened, token: str, number: Annotated[int,
     """The customer confirms that the revision is in the car."""
     job, _ = opened
     with unit_of_work():
+        lock_job(job.id)
         found = drafts.offered(job)
         if found is None or found.number != number or number == 0:
-            raise BadInput("another revision has come meanwhile", advice="reload the page and flash that one")
+            raise ConflictError("Another revision has come meanwhile. Reload the page, and flash that one.")
         drafts.flashed(job, found)
     say(request, f"Thank you. Revision {number} is noted as flashed.")
     return _private(RedirectResponse(f"/c/{token}", 303))
@@ -248,11 +248,7 @@ def stand_in(
             calibration = calibrations.content(flashed.calibration)
         count = len(state.logs)
     name, data = drive_and_write(car, calibration, flashed.number, state.brief, drive, way, seed=7 * job.id + count)
-    with unit_of_work():
-        log, new = uploads.receive(job, round_, name, io.BytesIO(data), by_customer=True)
-        store.moved(job)
-    if new:
-        worker.enqueue_import(log.id)
+    uploads.receive(job, round_, name, io.BytesIO(data), by_customer=True)
     if "x-fragment" in request.headers:
         return _private(JSONResponse({"done": True}))
     return _private(RedirectResponse(f"/c/{token}", 303))

@@ -8,7 +8,7 @@ from typing import Annotated, Any
 from urllib.parse import urlencode
 
 import numpy as np
-from fastapi import APIRouter, Depends, Form, Request
+from fastapi import Depends, Form, Request
 from fastapi.responses import JSONResponse, RedirectResponse, Response
 
 from uchiwa.core.conditions import sentence_of, switchable, title_of
@@ -24,20 +24,22 @@ from uchiwa.core.proposals.why import CellAccount, explain
 from uchiwa.store import drafts
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import User
+from uchiwa.store.three_way import merge, read_seen
 from uchiwa.web.cells import parse_cells
 from uchiwa.web.draw import spread_picture
 from uchiwa.web.grid import View, fuel_grid, with_heads
 from uchiwa.web.liking import liking_of
 from uchiwa.web.pages import render, say
 from uchiwa.web.relief import TURNS
+from uchiwa.web.routing import router as new_router
 from uchiwa.web.session import FromOurForm, Person
 from uchiwa.web.shapes import Shape, line_picture, relief_picture
 from uchiwa.web.sieve import USED, left_out_spans, sieve_parts
-from uchiwa.web.standing import RoundPage, must_be_open, round_page
+from uchiwa.web.standing import RoundPage, open_round, round_page
 from uchiwa.web.traces import moments_of, spans_of, traces_for
 from uchiwa.work import fuel as work
 
-router = APIRouter()
+router = new_router()
 _HERE = "/jobs/{job_id}/rounds/{number}/fuel"
 
 
@@ -75,6 +77,7 @@ def _values(user: User, page: RoundPage, fuel: work.FuelWork, seen: Seen, accoun
         if seen.shape is Shape.RELIEF and proposal.table.y is not None
         else None,
         "policy": proposal.policy,
+        "seen": work.policy_of(page.round).model_dump_json(),
         "sources": _sources(fuel),
         "own_tables": [one for one in work.fuel_tables(fuel.base) if one.role == proposal.table.role],
         "has_target_table": bool(fuel.base.by_role("lambda_target")),
@@ -266,9 +269,12 @@ def policy(
 ) -> Response:
     """Change the policy."""
     with unit_of_work():
-        page = round_page(user, job_id, number, Station.FUEL)
-        must_be_open(page)
-        policy = _form_policy(work.policy_of(page.round), form)
+        page = open_round(user, job_id, number, Station.FUEL)
+        old = work.policy_of(page.round)
+        seen_then = read_seen(form.get("seen", ""))
+        base = old if seen_then is None else Policy.read(seen_then)
+        mine = _form_policy(base, form).model_dump(mode="json")
+        policy = Policy.read(merge(seen_then, mine, old.model_dump(mode="json"), "The policy"))
         _can_be_computed(page, policy, policy.in_use.values())
         work.keep_policy(page.round, policy)
     return _back(request, user, job_id, number, seen)
@@ -286,8 +292,7 @@ def rule(
 ) -> Response:
     """Switch a rule of the sieve on or off."""
     with unit_of_work():
-        page = round_page(user, job_id, number, Station.FUEL)
-        must_be_open(page)
+        page = open_round(user, job_id, number, Station.FUEL)
         if not switchable(rule):
             raise BadInput(f"“{title_of(rule)}” cannot be switched off")
         work.keep_policy(page.round, work.policy_of(page.round).with_rule(rule, on=on))
@@ -314,8 +319,7 @@ def condition(
     """Add a condition of one's own that samples must meet, or drop it."""
     text = " ".join(formula.split())
     with unit_of_work():
-        page = round_page(user, job_id, number, Station.FUEL)
-        must_be_open(page)
+        page = open_round(user, job_id, number, Station.FUEL)
         old = work.policy_of(page.round)
         where = [one for one in old.where if one != text]
         if not drop:
@@ -338,8 +342,7 @@ def pin(
 ) -> Response:
     """Pin the chosen cells, or free them if all of them are pinned."""
     with unit_of_work():
-        page = round_page(user, job_id, number, Station.FUEL)
-        must_be_open(page)
+        page = open_round(user, job_id, number, Station.FUEL)
         found = work.fuel_work(page.job, page.round, seen.table)
         drafts.keep_pins(
             found.draft, found.proposal.table.id, set(found.proposal.policy.pinned), set(parse_cells(cells))
@@ -360,8 +363,7 @@ def take(
 ) -> Response:
     """Take the proposal, or its chosen cells, into the draft."""
     with unit_of_work():
-        page = round_page(user, job_id, number, Station.FUEL)
-        must_be_open(page)
+        page = open_round(user, job_id, number, Station.FUEL)
         found = work.fuel_work(page.job, page.round, table)
         chosen: BoolArray | None = None
         if cells.strip():

@@ -2,17 +2,18 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from fastapi.responses import Response
 
 from uchiwa.core.progress import Move
 from uchiwa.store import jobs as store
 from uchiwa.store.database import unit_of_work
 from uchiwa.web.pages import render
+from uchiwa.web.routing import router as new_router
 from uchiwa.web.session import Person
 from uchiwa.web.standing import QueueRow, queue_rows
 
-router = APIRouter()
+router = new_router()
 
 
 @router.get("/")

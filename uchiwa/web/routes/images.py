@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Form, Request, UploadFile
+from fastapi import Form, Request, UploadFile
 from fastapi.responses import RedirectResponse, Response
 
 from uchiwa.core.errors import BadInput
@@ -14,11 +14,12 @@ from uchiwa.store import calibrations, drafts, images
 from uchiwa.store import jobs as store
 from uchiwa.store.database import unit_of_work
 from uchiwa.web.pages import render, say
+from uchiwa.web.routing import router as new_router
 from uchiwa.web.session import FromOurForm, Person
-from uchiwa.web.standing import job_of
+from uchiwa.web.standing import job_of, locked_job
 from uchiwa.work.review import image_fit
 
-router = APIRouter()
+router = new_router()
 _HERE = "/jobs/{job_id}/image"
 LARGEST = 34_000_000
 
@@ -86,7 +87,7 @@ def keep(request: Request, user: Person, job_id: int, layout: UploadFile, image:
     text = as_text(layout_data, layout_name)
     images.layout_from(text, layout_name)
     with unit_of_work():
-        job = job_of(user, job_id)
+        job = locked_job(user, job_id)
         content = images.keep(job, user, text, name, data)
         kept = calibrations.keep(user.shop_id, content)
         change = difference(calibrations.content(drafts.current(job).calibration), content)
@@ -104,6 +105,6 @@ def drop(request: Request, user: Person, job_id: int, sure: Annotated[bool, Form
     if not sure:
         raise BadInput("the image is dropped only when you say so", advice="tick the box")
     with unit_of_work():
-        images.drop(job_of(user, job_id), user)
+        images.drop(locked_job(user, job_id), user)
     say(request, "The image is dropped. Images of revisions stay.")
     return RedirectResponse(f"/jobs/{job_id}/image", 303)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Form, Request, UploadFile
+from fastapi import Form, Request, UploadFile
 from fastapi.responses import RedirectResponse, Response
 
 from uchiwa.core.convergence import RoundResult, verdict
@@ -20,10 +20,11 @@ from uchiwa.store.database import unit_of_work
 from uchiwa.web.convergence_picture import convergence_picture
 from uchiwa.web.pages import render, say
 from uchiwa.web.routes.images import as_text
+from uchiwa.web.routing import router as new_router
 from uchiwa.web.session import FromOurForm, Person
-from uchiwa.web.standing import address, job_of
+from uchiwa.web.standing import address, job_of, locked_job
 
-router = APIRouter()
+router = new_router()
 
 _CALIBRATION_LIMIT = 34_000_000
 _LAYOUT_LIMIT = 20_000_000
@@ -52,8 +53,9 @@ def create(
     customer: Annotated[str, Form(max_length=120)] = "",
     car: Annotated[str, Form(max_length=120)] = "",
     details: Annotated[str, Form(max_length=200)] = "",
+    once: Annotated[str, Form(max_length=64)] = "",
 ) -> Response:
-    """Take on a car. What was typed stays in the form if something is wrong."""
+    """Take on a car. What was typed stays in the form if something is wrong; a form sent twice makes one job."""
     values = {"customer": customer, "car": car, "details": details}
     name = calibration.filename or "calibration"
     try:
@@ -69,10 +71,18 @@ def create(
         base = _read_base(data, name, text)
     except BadInput as error:
         return render(request, "job_new.html", user, status=400, values=values, problem=str(error))
-    with unit_of_work():
-        job = store.create(user, customer.strip(), car.strip(), details.strip(), base)
-        if text:
-            images.keep(job, user, text, name, data)
+    try:
+        with unit_of_work():
+            job = store.of_form(user.shop_id, once)
+            if job is None:
+                job = store.create(user, customer.strip(), car.strip(), details.strip(), base, once=once)
+                if text:
+                    images.keep(job, user, text, name, data)
+    except store.SentTwiceError:
+        with unit_of_work():
+            job = store.of_form(user.shop_id, once)
+        if job is None:
+            raise
     return RedirectResponse(f"/jobs/{job.id}/rounds/1/brief", 303)
 
 
@@ -134,7 +144,7 @@ def job(request: Request, user: Person, job_id: int) -> Response:
 def close(request: Request, user: Person, job_id: int, closed: Annotated[bool, Form()]) -> Response:
     """Lay a job to rest, or take it up again."""
     with unit_of_work():
-        found = job_of(user, job_id)
+        found = locked_job(user, job_id)
         if closed:
             setups.must_be_off(found)
         store.close(found, user, closed=closed)

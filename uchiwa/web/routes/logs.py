@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from typing import Annotated
 
-from fastapi import APIRouter, Body, Form, HTTPException, Request, UploadFile
+from fastapi import Body, Form, HTTPException, Request, UploadFile
 from fastapi.responses import JSONResponse, RedirectResponse, Response, StreamingResponse
 
 from uchiwa.core.checks.finding import Finding
@@ -22,11 +22,12 @@ from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import LogChannel, LogFile
 from uchiwa.web import pieces
 from uchiwa.web.pages import render, say
+from uchiwa.web.routing import router as new_router
 from uchiwa.web.session import FromOurForm, Person
-from uchiwa.web.standing import RoundPage, must_be_open, round_page
-from uchiwa.work import imports, worker
+from uchiwa.web.standing import RoundPage, locked_round, open_round, round_page
+from uchiwa.work import imports
 
-router = APIRouter()
+router = new_router()
 _HERE = "/jobs/{job_id}/rounds/{number}/logs"
 _DRAWN = (DriveKind.COLD_START, DriveKind.WARM_IDLE, DriveKind.CRUISE, DriveKind.ROLL_ON, DriveKind.PULL)
 
@@ -115,26 +116,19 @@ def _bands(log: LogFile) -> list[dict[str, object]]:
 
 @router.post(_HERE + "/upload", dependencies=[FromOurForm])
 def upload(request: Request, user: Person, job_id: int, number: int, files: list[UploadFile]) -> Response:
-    """Keep the raw files, then ask a worker to import them."""
-    fresh: list[int] = []
-    known: list[str] = []
+    """Keep the raw files; a worker imports them."""
     with unit_of_work():
-        page = round_page(user, job_id, number, Station.LOGS)
-        must_be_open(page)
-        for file in files:
-            if not file.filename:
-                continue
-            log, new = uploads.receive(page.job, page.round, file.filename, file.file)
-            if new:
-                fresh.append(log.id)
-            else:
-                known.append(f"{file.filename} is the same file as {log.name}, which is already here")
-        store.moved(page.job)
-    for log_id in fresh:
-        worker.enqueue_import(log_id)
+        page = open_round(user, job_id, number, Station.LOGS)
+    known: list[str] = []
+    given = [file for file in files if file.filename]
+    for file in given:
+        name = file.filename or ""
+        log, new = uploads.receive(page.job, page.round, name, file.file)
+        if not new:
+            known.append(f"{name} is the same file as {log.name}, which is already here")
     if known:
         say(request, "; ".join(known) + ".")
-    elif not fresh:
+    elif not given:
         say(request, "No file was chosen.", bad=True)
     if "x-fragment" in request.headers:
         return JSONResponse({"to": page.path + "/logs"})
@@ -146,7 +140,7 @@ def arrived(user: Person, job_id: int, number: int, name: str, size: int, change
     """How much of a file is here already."""
     with unit_of_work():
         page = round_page(user, job_id, number, Station.LOGS)
-        return pieces.arrived(page.job, page.round, name, size, changed)
+        return pieces.arrived(page.round, name, size, changed)
 
 
 @router.post(_HERE + "/pieces", dependencies=[FromOurForm])
@@ -162,14 +156,21 @@ def piece(
 ) -> Response:
     """Keep the next piece of a file."""
     with unit_of_work():
-        page = round_page(user, job_id, number, Station.LOGS)
-        must_be_open(page)
+        page = open_round(user, job_id, number, Station.LOGS)
     return pieces.take_piece(page.job, page.round, body, name, size, changed, start, by_customer=False)
 
 
 def _log_of(page_job: int, log_id: int) -> LogFile:
     log = LogFile.get_or_none(LogFile.id == log_id, LogFile.job == page_job)
     if log is None:
+        raise HTTPException(404)
+    return log
+
+
+def _own_log(page: RoundPage, log_id: int) -> LogFile:
+    """A log of this very round: what an ended round was worked with stays as it was, by whichever address."""
+    log = _log_of(page.job.id, log_id)
+    if log.round_id != page.round.id:
         raise HTTPException(404)
     return log
 
@@ -182,9 +183,8 @@ def _back(page: RoundPage, log_id: int) -> Response:
 def accept(user: Person, job_id: int, number: int, log_id: int, accepted: Annotated[bool, Form()]) -> Response:
     """Use a log in this round, or leave it out."""
     with unit_of_work():
-        page = round_page(user, job_id, number, Station.LOGS)
-        must_be_open(page)
-        imports.accept(page.job, page.round, _log_of(page.job.id, log_id), accepted=accepted)
+        page = open_round(user, job_id, number, Station.LOGS)
+        imports.accept(page.job, page.round, _own_log(page, log_id), accepted=accepted)
     return _back(page, log_id)
 
 
@@ -192,7 +192,7 @@ def accept(user: Person, job_id: int, number: int, log_id: int, accepted: Annota
 def baseline(user: Person, job_id: int, number: int, log_id: int, baseline: Annotated[bool, Form()]) -> Response:
     """Mark a log as one of the car when it runs well, or take the mark off."""
     with unit_of_work():
-        page = round_page(user, job_id, number, Station.LOGS)
+        page = locked_round(user, job_id, number, Station.LOGS)
         log = _log_of(page.job.id, log_id)
         LogFile.update(baseline=baseline).where(LogFile.id == log.id).execute()
         said = (
@@ -206,11 +206,8 @@ def baseline(user: Person, job_id: int, number: int, log_id: int, baseline: Anno
 def again(user: Person, job_id: int, number: int, log_id: int) -> Response:
     """Read and check a log anew from its raw bytes."""
     with unit_of_work():
-        page = round_page(user, job_id, number, Station.LOGS)
-        must_be_open(page)
-        ids = uploads.read_again([_log_of(page.job.id, log_id)])
-    for one in ids:
-        worker.enqueue_import(one)
+        page = open_round(user, job_id, number, Station.LOGS)
+        uploads.read_again([_own_log(page, log_id)])
     return _back(page, log_id)
 
 
@@ -228,9 +225,8 @@ def channel(
 ) -> Response:
     """Say what a channel is; remembered for this car and for this header, and the round's logs are read anew."""
     with unit_of_work():
-        page = round_page(user, job_id, number, Station.LOGS)
-        must_be_open(page)
-        log = _log_of(page.job.id, log_id)
+        page = open_round(user, job_id, number, Station.LOGS)
+        log = _own_log(page, log_id)
         if quantity not in ("", "auto") and quantity not in QUANTITIES:
             raise HTTPException(400, "There is no such quantity.")
         if (
@@ -245,10 +241,7 @@ def channel(
             memory.forget(page.job.car, user.shop_id, log.header, name, unit)
         else:
             memory.remember(page.job.car, log.header, name, unit, quantity or None, unit_said, user.shop_id)
-        same = [one for one in store.round_logs(page.round) if one.state in (uploads.READY, uploads.REFUSED)]
-        ids = uploads.read_again(same)
-    for one in ids:
-        worker.enqueue_import(one)
+        uploads.read_again(store.round_logs(page.round))
     say(request, f"{name} is remembered for this car and for logs with this header.")
     return _back(page, log_id)
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, HTTPException, Query
+from fastapi import HTTPException, Query
 from fastapi.responses import JSONResponse, Response
 
 from uchiwa.core.errors import BadInput
@@ -13,9 +13,10 @@ from uchiwa.core.reading.operating import moments_in
 from uchiwa.store.database import unit_of_work
 from uchiwa.web.cells import parse_cells
 from uchiwa.web.reading_view import HERE, MOST_SPANS, AsAsked, opened, tables_of
+from uchiwa.web.routing import router as new_router
 from uchiwa.work.reading import Reader
 
-router = APIRouter()
+router = new_router()
 
 
 @router.get(HERE + "/extreme")

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Literal
 
-from fastapi import APIRouter, Form, HTTPException
+from fastapi import Form, HTTPException
 from fastapi.responses import JSONResponse, Response
 
 from uchiwa.core.progress import Station
@@ -12,10 +12,11 @@ from uchiwa.store import notes, uploads
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import LogFile, User
 from uchiwa.web.reading_view import note_data
+from uchiwa.web.routing import router as new_router
 from uchiwa.web.session import FromOurForm, Person
 from uchiwa.web.standing import RoundPage, round_page
 
-router = APIRouter()
+router = new_router()
 _HERE = "/jobs/{job_id}/rounds/{number}/read/notes/{log_id}"
 Moment = Annotated[float, Form(allow_inf_nan=False)]
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Any, Literal
 
-from fastapi import APIRouter, Query, Request
+from fastapi import Query, Request
 from fastapi.responses import JSONResponse, RedirectResponse, Response
 
 from uchiwa.core.errors import BadInput
@@ -33,13 +33,14 @@ from uchiwa.web.reading_view import (
     plan,
     tables_of,
 )
-from uchiwa.web.session import FromOurForm, Person
+from uchiwa.web.routing import router as new_router
+from uchiwa.web.session import Fields, FromOurForm, Person
 from uchiwa.web.standing import round_page
 from uchiwa.web.strips import strips_for
 from uchiwa.web.value_map import value_map
 from uchiwa.work.reading import Reader
 
-router = APIRouter()
+router = new_router()
 Keys = Annotated[list[str], Query(max_length=80)]
 _TRAIL_S = 8.0
 
@@ -251,9 +252,8 @@ def find(asked: AsAsked, typed: Annotated[str, Query(max_length=80)] = "") -> Re
 
 
 @router.post(HERE + "/keep", dependencies=[FromOurForm])
-async def keep(request: Request, user: Person, job_id: int, number: int) -> Response:
+def keep(user: Person, form: Fields, job_id: int, number: int) -> Response:
     """Keep an arrangement for this person under a name, or drop it."""
-    form = await request.form()
     name = str(form.get("name", ""))
     with unit_of_work():
         round_page(user, job_id, number, Station.LOGS)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Form, HTTPException, Request
+from fastapi import Form, HTTPException, Request
 from fastapi.responses import RedirectResponse, Response
 
 from uchiwa.core.image.files import FORMATS, ImageFormat
@@ -15,12 +15,13 @@ from uchiwa.store.models import Job, Revision, User
 from uchiwa.web import package, report
 from uchiwa.web.liking import liking_of
 from uchiwa.web.pages import render, say
+from uchiwa.web.routing import router as new_router
 from uchiwa.web.session import FromOurForm, Person
-from uchiwa.web.standing import job_of, must_be_open, round_page
+from uchiwa.web.standing import job_of, locked_round, open_round, round_page
 from uchiwa.work import returns as work
 from uchiwa.work.review import review_work
 
-router = APIRouter()
+router = new_router()
 _HERE = "/jobs/{job_id}/rounds/{number}/return"
 _REVISION = "/jobs/{job_id}/revisions/{number}"
 NOTES_LIMIT = 4000
@@ -64,8 +65,7 @@ def freeze(
 ) -> Response:
     """Freeze the draft and end the round."""
     with unit_of_work():
-        page = round_page(user, job_id, number, Station.RETURN)
-        must_be_open(page)
+        page = open_round(user, job_id, number, Station.RETURN)
         revision, told = work.freeze(page.job, page.round, user, version, notes.strip(), final=final)
         image = images.of_revision(revision)
         liking = liking_of(user, page.job, told.work.content)
@@ -83,7 +83,7 @@ def withdraw(
 ) -> Response:
     """Withdraw the revision that was sent last."""
     with unit_of_work():
-        page = round_page(user, job_id, number, Station.RETURN)
+        page = locked_round(user, job_id, number, Station.RETURN)
         revision = drafts.withdraw(page.job, user, number, why)
         back = drafts.offered(page.job)
     words = f"revision {back.number}" if back is not None and back.number else "the calibration the car came with"

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Form, Request
+from fastapi import Form, Request
 from fastapi.responses import RedirectResponse, Response
 
 from uchiwa.core.attribution import by_reason
@@ -13,16 +13,18 @@ from uchiwa.core.progress import Station
 from uchiwa.core.review import TableDifference, difference
 from uchiwa.core.reviewing.concern import Weight
 from uchiwa.store import answers, calibrations, drafts, events
+from uchiwa.store.conflict import ConflictError
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import Event, Round, User
 from uchiwa.web.grid import difference_grid
 from uchiwa.web.pages import render, say
+from uchiwa.web.routing import router as new_router
 from uchiwa.web.session import FromOurForm, Person
-from uchiwa.web.standing import RoundPage, must_be_open, round_page
+from uchiwa.web.standing import RoundPage, open_round, round_page
 from uchiwa.work.returns import inputs_of
 from uchiwa.work.review import review_work
 
-router = APIRouter()
+router = new_router()
 _HERE = "/jobs/{job_id}/rounds/{number}/review"
 
 
@@ -114,8 +116,7 @@ def put_back(
 ) -> Response:
     """Undo the last step taken."""
     with unit_of_work():
-        page = round_page(user, job_id, number, Station.REVIEW)
-        must_be_open(page)
+        page = open_round(user, job_id, number, Station.REVIEW)
         drafts.put_back(page.job, page.round, user, version, event)
     say(request, "The step is put back. It stays in the history and can be done again.")
     return RedirectResponse(page.path + "/review", 303)
@@ -125,8 +126,7 @@ def put_back(
 def again(request: Request, user: Person, job_id: int, number: int, version: Annotated[int, Form()]) -> Response:
     """Do the last undone step again."""
     with unit_of_work():
-        page = round_page(user, job_id, number, Station.REVIEW)
-        must_be_open(page)
+        page = open_round(user, job_id, number, Station.REVIEW)
         event = drafts.redo(page.job, page.round, user, version)
     say(request, f"Done again: {event.sentence}.")
     return RedirectResponse(page.path + "/review", 303)
@@ -143,15 +143,14 @@ def answer(
 ) -> Response:
     """Accept a concern with a reason, or open it again."""
     with unit_of_work():
-        page = round_page(user, job_id, number, Station.REVIEW)
-        must_be_open(page)
+        page = open_round(user, job_id, number, Station.REVIEW)
         if take_back:
             answers.take_back(page.job, concern)
             return RedirectResponse(page.path + "/review", 303)
         work = review_work(page.job, page.round)
         found = next((one for one in work.concerns if one.key == concern), None)
         if found is None:
-            raise BadInput("the draft has changed and this is no longer said of it", advice="reload the page")
+            raise ConflictError("The draft has changed, and this is no longer said of it. Reload the page.")
         if found.weight is Weight.STOP:
             raise BadInput("this cannot be accepted", advice="mend it in the draft")
         answers.give(page.job, page.round, user, found, reason)

@@ -4,14 +4,15 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Form
+from fastapi import Form
 from fastapi.responses import RedirectResponse
 
 from uchiwa.store import accounts
 from uchiwa.store.database import unit_of_work
+from uchiwa.web.routing import router as new_router
 from uchiwa.web.session import FromOurForm, Person
 
-router = APIRouter()
+router = new_router()
 
 
 @router.post("/settings/theme", dependencies=[FromOurForm])

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Form, Request
+from fastapi import Form, Request
 from fastapi.responses import RedirectResponse, Response
 
 from uchiwa.core.errors import BadInput
@@ -14,10 +14,11 @@ from uchiwa.store import jobs as store
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import Shop
 from uchiwa.web.pages import render, say
+from uchiwa.web.routing import router as new_router
 from uchiwa.web.session import FromOurForm, Person
-from uchiwa.web.standing import job_of
+from uchiwa.web.standing import job_of, locked_job
 
-router = APIRouter()
+router = new_router()
 _HERE = "/jobs/{job_id}/setups"
 
 
@@ -53,7 +54,7 @@ def switch_on(
 ) -> Response:
     """Switch a setup's settings in the draft."""
     with unit_of_work():
-        job = job_of(user, job_id)
+        job = locked_job(user, job_id)
         found = next((one for one in setups.of_shop(Shop.get_by_id(user.shop_id)) if one.name == name), None)
         if found is None:
             raise BadInput(f"there is no setup “{name[:60]}”", advice="reload the page")
@@ -66,7 +67,7 @@ def switch_on(
 def put_back(request: Request, user: Person, job_id: int, version: Annotated[int, Form()]) -> Response:
     """Put everything back in one step."""
     with unit_of_work():
-        job = job_of(user, job_id)
+        job = locked_job(user, job_id)
         touched = setups.deactivate(job, store.rounds(job)[-1], user, version)
     more = f" Changed meanwhile, and put back all the same: {', '.join(touched)}." if touched else ""
     say(request, f"Everything is put back as it was.{more}")
@@ -89,6 +90,6 @@ def keep_own(
         if not title:
             raise BadInput("a setup needs a name", advice="write what it is for")
         setup = None if drop else Setup(title, "", read_wishes(wishes))
-        setups.keep_own(Shop.get_by_id(user.shop_id), setup, title)
+        setups.keep_own(user.shop_id, setup, title)
     say(request, f"“{title}” is {'dropped' if drop else 'kept'}.")
     return RedirectResponse(f"/jobs/{job_id}/setups", 303)

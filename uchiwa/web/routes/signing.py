@@ -2,18 +2,40 @@
 
 from __future__ import annotations
 
+import asyncio
 from typing import Annotated
 
-from fastapi import APIRouter, Form, Request
+from anyio import CapacityLimiter, to_thread
+from fastapi import Form, Request
 from fastapi.responses import RedirectResponse, Response
 
 from uchiwa.store import accounts
-from uchiwa.store.database import unit_of_work
 from uchiwa.web import session
+from uchiwa.web.address import address_of
+from uchiwa.web.browser import browser_of
 from uchiwa.web.pages import render
+from uchiwa.web.routing import router as new_router
 from uchiwa.web.session import FromOurForm
 
-router = APIRouter()
+router = new_router()
+_AT_ONCE = 2
+_MOST_WAITING = 64
+
+
+class _Hashing:
+    """Passwords are hashed by few threads of their own: strangers can make each other wait, and nobody else."""
+
+    def __init__(self) -> None:
+        self.limiter = CapacityLimiter(_AT_ONCE)
+        self.waiting = 0
+
+
+_hashing: dict[int, _Hashing] = {}
+
+
+def _hashing_here() -> _Hashing:
+    """Those of the running event loop."""
+    return _hashing.setdefault(id(asyncio.get_running_loop()), _Hashing())
 
 
 @router.get("/sign-in")
@@ -23,21 +45,32 @@ def form(request: Request) -> Response:
 
 
 @router.post("/sign-in", dependencies=[FromOurForm])
-def sign_in(
+async def sign_in(
     request: Request, email: Annotated[str, Form(max_length=190)], password: Annotated[str, Form(max_length=200)]
 ) -> Response:
     """Check and begin a session."""
-    address = request.client.host if request.client else "unknown"
+    browser, address, hashing = browser_of(request.scope), address_of(request.scope), _hashing_here()
+
+    async def again(status: int, problem: str) -> Response:
+        return await to_thread.run_sync(
+            lambda: render(request, "sign_in.html", status=status, email=email, problem=problem)
+        )
+
+    if hashing.waiting >= _MOST_WAITING:
+        return await again(429, "Very many people are signing in just now. Wait a minute, then try again.")
+    hashing.waiting += 1
     try:
-        with unit_of_work():
-            user = accounts.sign_in(email, password, address)
+        known = browser.known_device(email)
+        admission = await to_thread.run_sync(lambda: accounts.admit(email, address, device=known))
+        await asyncio.sleep(admission.wait_s)
+        user = await to_thread.run_sync(accounts.verify, admission, password, limiter=hashing.limiter)
     except accounts.TooManyAttemptsError:
-        problem = "Too many tries. Wait ten minutes, then try again."
-        return render(request, "sign_in.html", status=429, email=email, problem=problem)
+        return await again(429, "Too many tries. Wait ten minutes, then try again.")
+    finally:
+        hashing.waiting -= 1
     if user is None:
-        problem = "This address and password do not belong together."
-        return render(request, "sign_in.html", status=401, email=email, problem=problem)
-    session.begin(request, user)
+        return await again(401, "This address and password do not belong together.")
+    await to_thread.run_sync(session.begin, request, user)
     return RedirectResponse("/", 303)
 
 

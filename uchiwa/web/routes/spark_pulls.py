@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Form, HTTPException, Request
+from fastapi import Form, HTTPException, Request
 from fastapi.responses import Response
 
 from uchiwa.core.car import CarFile
@@ -21,12 +21,13 @@ from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import User
 from uchiwa.web.pages import render
 from uchiwa.web.pull_picture import LOOKS, picture, readings
+from uchiwa.web.routing import router as new_router
 from uchiwa.web.session import FromOurForm, Person
 from uchiwa.web.spark_page import BASE, SHEETS, Fields, Looking, back, empty, fragment, with_form
-from uchiwa.web.standing import RoundPage, must_be_open, round_page
+from uchiwa.web.standing import RoundPage, open_round, round_page
 from uchiwa.work import spark as work
 
-router = APIRouter()
+router = new_router()
 _HERE = BASE + "/pulls"
 _KEYS = ("window", "slope_percent", "low", "high")
 
@@ -96,8 +97,7 @@ def _again(request: Request, user: User, job_id: int, number: int) -> Response:
 def view(request: Request, user: Person, job_id: int, number: int, form: Fields) -> Response:
     """Change how pulls are looked at."""
     with unit_of_work():
-        page = round_page(user, job_id, number, Station.SPARK)
-        must_be_open(page)
+        page = open_round(user, job_id, number, Station.SPARK)
         old = work.kept(page.round, "pulls", PullView).model_dump(mode="json")
         told = with_form(old, form, _KEYS)
         if "corrected" in form:
@@ -119,8 +119,7 @@ def note(
 ) -> Response:
     """Note what was changed for a pull, show or hide it, or move it among the others."""
     with unit_of_work():
-        page = round_page(user, job_id, number, Station.SPARK)
-        must_be_open(page)
+        page = open_round(user, job_id, number, Station.SPARK)
         rows = work.pull_rows(page.job, page.round)
         at = next((place for place, row in enumerate(rows) if row.key == pull), None)
         if at is None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Literal
 
-from fastapi import APIRouter, Form, Request
+from fastapi import Form, Request
 from fastapi.responses import JSONResponse, RedirectResponse, Response
 
 from uchiwa.core.errors import BadInput
@@ -13,16 +13,18 @@ from uchiwa.core.proposals.read_policy import policy_from
 from uchiwa.store import drafts
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import User
+from uchiwa.store.three_way import merge, read_seen
 from uchiwa.web.cells import parse_cells
 from uchiwa.web.pages import render, say
+from uchiwa.web.routing import router as new_router
 from uchiwa.web.session import FromOurForm, Person
 from uchiwa.web.spark_page import BASE, Asked, Fields, Looking, Seen, back, chosen_mask, empty, fragment, with_form
 from uchiwa.web.spark_sheets import TABLE_SHEETS
-from uchiwa.web.standing import RoundPage, must_be_open, round_page
+from uchiwa.web.standing import RoundPage, open_round, round_page
 from uchiwa.web.traces import spans_of
 from uchiwa.work import spark as work
 
-router = APIRouter()
+router = new_router()
 _HERE = BASE + "/{sheet}"
 SheetName = Literal["knock", "torque", "limit"]
 
@@ -99,10 +101,12 @@ def policy(
     """Change the policy."""
     kind = TABLE_SHEETS[sheet]
     with unit_of_work():
-        page = round_page(user, job_id, number, Station.SPARK)
-        must_be_open(page)
-        old = work.kept(page.round, sheet, kind.policy).model_dump(mode="json")
-        work.keep(page.round, sheet, policy_from(kind.policy, with_form(old, form, kind.keys)))
+        page = open_round(user, job_id, number, Station.SPARK)
+        now = work.kept(page.round, sheet, kind.policy).model_dump(mode="json")
+        seen_then = read_seen(str(form.get("seen", "")))
+        mine = policy_from(kind.policy, with_form(now if seen_then is None else seen_then, form, kind.keys))
+        kept = merge(seen_then, mine.model_dump(mode="json"), now, "The policy")
+        work.keep(page.round, sheet, policy_from(kind.policy, kept))
     return _again(request, user, job_id, number, sheet, seen)
 
 
@@ -118,8 +122,7 @@ def pin(
 ) -> Response:
     """Pin the chosen cells, or free them if all of them are pinned."""
     with unit_of_work():
-        page = round_page(user, job_id, number, Station.SPARK)
-        must_be_open(page)
+        page = open_round(user, job_id, number, Station.SPARK)
         at = work.desk(page.job, page.round, TABLE_SHEETS[sheet].role, seen.table)
         drafts.pin(at.draft, at.table.id, set(parse_cells(cells)))
     return _again(request, user, job_id, number, sheet, seen)
@@ -139,8 +142,7 @@ def take(
     """Take the proposal, or its chosen cells, into the draft."""
     kind = TABLE_SHEETS[sheet]
     with unit_of_work():
-        page = round_page(user, job_id, number, Station.SPARK)
-        must_be_open(page)
+        page = open_round(user, job_id, number, Station.SPARK)
         found = kind.work(page.job, page.round, table)
         proposal = found.proposal
         chosen = chosen_mask(cells, proposal.table.shape)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Form, HTTPException, Request
+from fastapi import Form, HTTPException, Request
 from fastapi.responses import RedirectResponse, Response
 
 from uchiwa.core.errors import BadInput
@@ -15,12 +15,13 @@ from uchiwa.store import knock_decisions
 from uchiwa.store.database import unit_of_work
 from uchiwa.web.cells import parse_cells
 from uchiwa.web.pages import say
+from uchiwa.web.routing import router as new_router
 from uchiwa.web.session import FromOurForm, Person
 from uchiwa.web.spark_page import BASE, Seen, back
-from uchiwa.web.standing import must_be_open, round_page
+from uchiwa.web.standing import open_round
 from uchiwa.work import spark as work
 
-router = APIRouter()
+router = new_router()
 
 
 @router.post(BASE + "/knock/decide", dependencies=[FromOurForm])
@@ -36,8 +37,7 @@ def decide(
 ) -> Response:
     """Say what a cluster is; its cells name it, so that a log that came meanwhile cannot turn one into another."""
     with unit_of_work():
-        page = round_page(user, job_id, number, Station.SPARK)
-        must_be_open(page)
+        page = open_round(user, job_id, number, Station.SPARK)
         found = work.knock_work(page.job, page.round, seen.table)
         cells = set(parse_cells(cluster))
         one = next((one for one in found.proposal.clusters if set(one.cells) == cells), None)
@@ -64,8 +64,7 @@ def fuel_grade(
 ) -> Response:
     """Start lower for a worse fuel, by the tuner's own degrees for each octane point."""
     with unit_of_work():
-        page = round_page(user, job_id, number, Station.SPARK)
-        must_be_open(page)
+        page = open_round(user, job_id, number, Station.SPARK)
         at = work.desk(page.job, page.round, "spark_advance", table)
         try:
             worse, each = float(points.replace(",", ".")), float(degrees.replace(",", "."))

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from typing import Annotated, Any
 
 import numpy as np
-from fastapi import APIRouter, Depends, Form, Query, Request
+from fastapi import Depends, Form, Query, Request
 from fastapi.responses import JSONResponse, RedirectResponse, Response
 
 from uchiwa.core.across import set_constant
@@ -27,8 +27,9 @@ from uchiwa.web.grid import one_hue
 from uchiwa.web.liking import liking_of
 from uchiwa.web.pages import ago, render, say
 from uchiwa.web.relief import TURNS, ReliefPicture, relief
+from uchiwa.web.routing import router as new_router
 from uchiwa.web.session import FromOurForm, Person
-from uchiwa.web.standing import RoundPage, must_be_open, round_page
+from uchiwa.web.standing import RoundPage, open_round, round_page
 from uchiwa.web.table_grid import Drawn, Showing, as_grid, differences, diverging_steps, drawn, in_percent
 from uchiwa.web.table_lines import table_lines
 from uchiwa.web.table_list import listed
@@ -36,7 +37,7 @@ from uchiwa.web.traces import spans_of, traces_for
 from uchiwa.work import tables as work
 from uchiwa.work import visits
 
-router = APIRouter()
+router = new_router()
 _HERE = "/jobs/{job_id}/rounds/{number}/tables"
 CONSTANTS = "constants"
 
@@ -303,7 +304,6 @@ def _answer(
 
 
 def _before(user: Person, page: RoundPage, wish: Wish) -> Sight:
-    must_be_open(page)
     return _sight(user, page, wish.table, wish.show)
 
 
@@ -318,7 +318,7 @@ def edit(
 ) -> Response:
     """Apply the cell line to the chosen cells."""
     with unit_of_work():
-        page = round_page(user, job_id, number, Station.REVIEW)
+        page = open_round(user, job_id, number, Station.REVIEW)
         before = _before(user, page, wish)
         event = work.edit(
             page.job, page.round, user, wish.version, wish.table, wish.cells, line, wish.why, before.liking
@@ -340,7 +340,7 @@ def paste(
     if joining not in list(Joining):
         raise BadInput("pasted numbers replace, add or multiply", advice="choose one of them")
     with unit_of_work():
-        page = round_page(user, job_id, number, Station.REVIEW)
+        page = open_round(user, job_id, number, Station.REVIEW)
         before = _before(user, page, wish)
         event, where = work.paste(
             page.job,
@@ -362,7 +362,7 @@ def paste(
 def undo(request: Request, user: Person, job_id: int, number: int, wish: Wished) -> Response:
     """Put back the last step."""
     with unit_of_work():
-        page = round_page(user, job_id, number, Station.REVIEW)
+        page = open_round(user, job_id, number, Station.REVIEW)
         before = _before(user, page, wish)
         event = drafts.undo(page.job, page.round, user, wish.version)
     return _answer(request, user, job_id, number, wish, before, f"Undone: {event.sentence}")
@@ -372,7 +372,7 @@ def undo(request: Request, user: Person, job_id: int, number: int, wish: Wished)
 def redo(request: Request, user: Person, job_id: int, number: int, wish: Wished) -> Response:
     """Do the last undone step again."""
     with unit_of_work():
-        page = round_page(user, job_id, number, Station.REVIEW)
+        page = open_round(user, job_id, number, Station.REVIEW)
         before = _before(user, page, wish)
         event = drafts.redo(page.job, page.round, user, wish.version)
     return _answer(request, user, job_id, number, wish, before, f"Done again: {event.sentence}")
@@ -384,7 +384,7 @@ def pin(request: Request, user: Person, job_id: int, number: int, wish: Wished) 
     if not wish.cells:
         raise BadInput("no cell is chosen", advice="choose cells on the grid first")
     with unit_of_work():
-        page = round_page(user, job_id, number, Station.REVIEW)
+        page = open_round(user, job_id, number, Station.REVIEW)
         before = _before(user, page, wish)
         rows, columns = before.work.table.shape
         inside = {(i, j) for i, j in wish.cells if i < columns and j < rows}
@@ -406,7 +406,7 @@ def breakpoints(
 ) -> Response:
     """Give a table other breakpoints, its values read off between the old ones."""
     with unit_of_work():
-        page = round_page(user, job_id, number, Station.REVIEW)
+        page = open_round(user, job_id, number, Station.REVIEW)
         sight = _before(user, page, wish)
         table = sight.work.table
         along = scale_of(table.x.unit, sight.liking).stored(read_breakpoints(x, table.x.title))
@@ -453,8 +453,7 @@ def constant(
     except ValueError:
         raise BadInput(f"“{value.strip()}” is not a number", where=constant, advice="write one") from None
     with unit_of_work():
-        page = round_page(user, job_id, number, Station.REVIEW)
-        must_be_open(page)
+        page = open_round(user, job_id, number, Station.REVIEW)
         sentence = f"Constant {constant} set to {wanted:g}"
         told: dict[str, object] = {"constant": constant, "value": wanted}
         work.change_content(
@@ -475,8 +474,7 @@ def go_back(
 ) -> Response:
     """Make the draft what an earlier revision was."""
     with unit_of_work():
-        page = round_page(user, job_id, number, Station.REVIEW)
-        must_be_open(page)
+        page = open_round(user, job_id, number, Station.REVIEW)
         event = drafts.go_back(page.job, page.round, user, version, revision)
     say(request, f"{event.sentence}. It is one step and can be undone.")
     return RedirectResponse(f"{page.path}/review", 303)

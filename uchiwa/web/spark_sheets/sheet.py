@@ -17,7 +17,7 @@ from uchiwa.web.grid import Grid, with_heads
 from uchiwa.web.liking import liking_of
 from uchiwa.web.spark_page import SHEETS, Looking
 from uchiwa.web.standing import RoundPage
-from uchiwa.work.spark import Desk
+from uchiwa.work.spark import Desk, kept
 
 
 class Found(Protocol):
@@ -73,6 +73,7 @@ class TableSheet:
         view = self.views(seen.view) if seen.view in list(self.views) else self.usual
         return {
             "page": page,
+            "seen": kept(page.round, self.key, self.policy).model_dump_json(),
             "found": found,
             "at": at,
             "proposal": proposal,

@@ -1,0 +1,124 @@
+"""What is said when something goes wrong: one sentence with the right status, as a page or for a script."""
+
+from __future__ import annotations
+
+import logging
+
+from fastapi import FastAPI, Request
+from fastapi.exceptions import RequestValidationError
+from fastapi.responses import JSONResponse, RedirectResponse, Response
+from starlette.exceptions import HTTPException
+
+from uchiwa.core.errors import BadInput
+from uchiwa.core.formulas.language import FormulaError
+from uchiwa.store.conflict import ConflictError
+from uchiwa.store.database import can_run_again
+from uchiwa.store.drafts import CannotPutBackError, StaleDraftError
+from uchiwa.web.pages import render
+from uchiwa.web.session import NotSignedInError
+
+_log = logging.getLogger("uchiwa.web")
+
+
+def wants_page(request: Request) -> bool:
+    """Whether a person's browser asks, not a script of ours."""
+    return "x-fragment" not in request.headers
+
+
+def said(request: Request, status: int, title: str, text: str) -> Response:
+    """A sentence as an answer."""
+    if not wants_page(request):
+        return JSONResponse({"said": text}, status)
+    return render(request, "error.html", status=status, title=title, text=text)
+
+
+async def _bad_input(request: Request, error: Exception) -> Response:
+    if isinstance(error, FormulaError) and not wants_page(request):
+        place = {"what": error.what, "position": error.position, "length": error.length}
+        return JSONResponse({"said": str(error)} | place, 400)
+    return said(request, 400, "That cannot be used", str(error))
+
+
+async def _not_signed_in(request: Request, _error: Exception) -> Response:
+    return not_signed_in(request)
+
+
+def not_signed_in(request: Request) -> Response:
+    """To the sign-in page."""
+    if not wants_page(request):
+        return JSONResponse({"said": "You are signed out. Reload the page to sign in."}, 401)
+    return RedirectResponse("/sign-in", 303)
+
+
+async def _stale(request: Request, error: Exception) -> Response:
+    since = error.since if isinstance(error, StaleDraftError) else ()
+    what = f" What was done meanwhile: {'; '.join(since[-5:])}." if since else ""
+    return said(
+        request,
+        409,
+        "The draft has changed",
+        "Somebody, perhaps you in another window, changed this draft after you opened the page. Nothing was "
+        f"overwritten: reload, and look at it as it is now.{what}",
+    )
+
+
+async def _conflict(request: Request, error: Exception) -> Response:
+    return said(request, 409, "Somebody was quicker", str(error))
+
+
+async def _cannot_put_back(request: Request, _error: Exception) -> Response:
+    return said(
+        request,
+        409,
+        "This step stays",
+        "There is no step to undo or to do again here: only the last step can be put back, and not over a temporary setup.",
+    )
+
+
+async def _http(request: Request, error: Exception) -> Response:
+    status = error.status_code if isinstance(error, HTTPException) else 500
+    detail = str(error.detail) if isinstance(error, HTTPException) else ""
+    return refusal(request, status, detail)
+
+
+def refusal(request: Request, status: int, detail: str = "") -> Response:
+    """What an HTTP status means, in words."""
+    words = {404: "There is no such page, or it is not yours.", 405: "This address does not take that."}
+    return said(request, status, "Not here" if status == 404 else "That did not work", words.get(status, detail))
+
+
+async def _wrong_form(request: Request, error: Exception) -> Response:
+    fields = "the form"
+    if isinstance(error, RequestValidationError):
+        fields = ", ".join(sorted({str(one["loc"][-1]) for one in error.errors()}))
+    return said(request, 400, "That cannot be used", f"Something is missing or malformed: {fields}.")
+
+
+def failure(request: Request, error: Exception) -> Response:
+    """Something that should not have happened: noted with its traceback, told without."""
+    if can_run_again(error):
+        _log.warning("the database could not be reached for %s: %s", request.url.path, error)
+        return said(
+            request,
+            503,
+            "The database does not answer",
+            "It is being started again, and nothing of yours is lost. Try again in a moment.",
+        )
+    _log.error("failure at %s", request.url.path, exc_info=error)
+    return said(
+        request,
+        503,
+        "Something broke on our side",
+        "It is noted in the server's log, and nothing of yours is lost. Try again in a moment.",
+    )
+
+
+def add_handlers(app: FastAPI) -> None:
+    """Have the application answer all of these."""
+    app.add_exception_handler(BadInput, _bad_input)
+    app.add_exception_handler(NotSignedInError, _not_signed_in)
+    app.add_exception_handler(StaleDraftError, _stale)
+    app.add_exception_handler(ConflictError, _conflict)
+    app.add_exception_handler(CannotPutBackError, _cannot_put_back)
+    app.add_exception_handler(HTTPException, _http)
+    app.add_exception_handler(RequestValidationError, _wrong_form)

@@ -1,0 +1,44 @@
+"""HTTP as uvicorn speaks it, with an end to the patience for the head of a request."""
+
+from __future__ import annotations
+
+import asyncio
+
+from uvicorn.protocols.http.h11_impl import H11Protocol
+
+HEAD_WITHIN_S = 15.0
+
+
+class PunctualProtocol(H11Protocol):
+    """Closes a connection that has not sent the head of its request within a quarter of a minute."""
+
+    _deadline: asyncio.TimerHandle | None = None
+
+    def connection_made(self, transport: asyncio.Transport) -> None:
+        """A new connection: its first head is waited for."""
+        super().connection_made(transport)
+        self._expect_head()
+
+    def connection_lost(self, exc: Exception | None) -> None:
+        """Nothing more is waited for."""
+        self._stop_expecting()
+        super().connection_lost(exc)
+
+    def data_received(self, data: bytes) -> None:
+        """Bytes came; once a head is whole, the application takes over."""
+        if self._between_requests() and self._deadline is None:
+            self._expect_head()
+        super().data_received(data)
+        if not self._between_requests():
+            self._stop_expecting()
+
+    def _between_requests(self) -> bool:
+        return self.cycle is None or self.cycle.response_complete
+
+    def _expect_head(self) -> None:
+        self._deadline = self.loop.call_later(HEAD_WITHIN_S, self.transport.close)
+
+    def _stop_expecting(self) -> None:
+        if self._deadline is not None:
+            self._deadline.cancel()
+            self._deadline = None
