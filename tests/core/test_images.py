@@ -176,7 +176,7 @@ def broken_hex(change) -> bytes:
         (broken_hex(lambda lines: lines.__setitem__(3, "hello")), "image.hex, line 4"),
         (broken_hex(lambda lines: lines.pop()), "the end record is missing"),
         (broken_hex(lambda lines: lines.append(lines[1])), "records follow the end record"),
-        (broken_hex(lambda lines: lines.insert(3, lines[2])), "the records cannot be put together"),
+        (broken_hex(lambda lines: lines.insert(3, lines[2])), "is given twice"),
         (b":020000040001F9\n\xff\xfe\n", "image.hex, line 2: this line holds bytes that no record has"),
         (write_image(image_of(PIKE), "srec")[:301], "image.hex, line 5: this record is broken"),
     ],

@@ -192,6 +192,22 @@ def _index() -> tuple[dict[str, Match], list[tuple[frozenset[str], str, str]]]:
 _EXACT, _BY_WORDS = _index()
 
 
+def _by_rare_word() -> dict[str, list[int]]:
+    """Places in `_BY_WORDS` by the word of each that the fewest others have: a name need be held against few."""
+    count: dict[str, int] = {}
+    for alias, _, _ in _BY_WORDS:
+        for word in alias:
+            count[word] = count.get(word, 0) + 1
+    found: dict[str, list[int]] = {}
+    for number, (alias, _, _) in enumerate(_BY_WORDS):
+        if alias:
+            found.setdefault(min(alias, key=lambda word: (count[word], word)), []).append(number)
+    return found
+
+
+_BY_RARE_WORD = _by_rare_word()
+
+
 @lru_cache(maxsize=4096)
 def match_name(name: str) -> Match | None:
     """The quantity that a name means most likely, with how sure that is; None if nothing is near."""
@@ -219,8 +235,9 @@ def match_name(name: str) -> Match | None:
 def _match_words(bare: str) -> Match | None:
     words = _words(bare)
     best: Match | None = None
-    for alias, quantity, written in _BY_WORDS:
-        if not alias or not alias <= words:
+    for number in sorted({number for word in words for number in _BY_RARE_WORD.get(word, ())}):
+        alias, quantity, written = _BY_WORDS[number]
+        if not alias <= words:
             continue
         left = words - alias
         if not left:

@@ -19,8 +19,8 @@ from uchiwa.core.sensors import Line
 from uchiwa.core.units import known_unit, plain_unit, same_dimension
 
 STANDARD_BAROMETER = 101.325
-_GAUGE = re.compile(r"[\s(\[_]*(?:gauge|gage|relative|rel\.?|g)[\s)\]]*$", re.IGNORECASE)
-_ABSOLUTE = re.compile(r"[\s(\[_]*(?:absolute|abs\.?|a)[\s)\]]*$", re.IGNORECASE)
+_GAUGE = ("gauge", "gage", "relative", "rel.", "rel", "g")
+_ABSOLUTE = ("absolute", "abs.", "abs", "a")
 _PRESSURE_UNITS = ("psi", "bar", "kpa", "mbar", "hpa", "inhg", "mmhg", "pa")
 _AFR_UNITS = frozenset({"afr", ":1", "a/f", "air/fuel", "gair/gfuel", "kg/kg"})
 # A name says what is near; the unit says which of these it is.
@@ -82,8 +82,10 @@ class _Reading:
 
 def _split_pressure(unit: str) -> tuple[str, bool | None]:
     """A unit without “gauge” or “absolute”, and which of them it said."""
-    for pattern, gauge in ((_GAUGE, True), (_ABSOLUTE, False)):
-        bare = pattern.sub("", unit)
+    whole = unit.rstrip(" \t)]")
+    for words, gauge in ((_GAUGE, True), (_ABSOLUTE, False)):
+        word = next((one for one in words if whole.lower().endswith(one)), "")
+        bare = whole[: -len(word)].rstrip(" \t([_") if word else unit
         if bare != unit and plain_unit(bare) in _PRESSURE_UNITS:
             return bare, gauge
     return unit, None

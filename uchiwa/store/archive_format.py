@@ -5,11 +5,22 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import AfterValidator, BaseModel, ConfigDict, Field
 
 FORMAT = "uchiwa.job/1"
 Text = Annotated[str, Field(max_length=4_000_000)]
 Name = Annotated[str, Field(max_length=200)]
+Seconds = Annotated[float, Field(allow_inf_nan=False, ge=-1e9, le=1e9)]
+Version = Annotated[int, Field(ge=0, le=2**31 - 2)]
+
+
+def _in_our_time(moment: datetime) -> datetime:
+    if not 1970 <= moment.year <= 2200:
+        raise ValueError("this moment is not of our time")
+    return moment
+
+
+Moment = Annotated[datetime, AfterValidator(_in_our_time)]
 Digest = Annotated[str, Field(pattern=r"^[0-9a-f]{64}$")]
 
 
@@ -24,19 +35,19 @@ class RoundPart(_Part):
     policy: Text
     spark: Text = "{}"
     brief: Text
-    opened_at: datetime
-    returned_at: datetime | None
+    opened_at: Moment
+    returned_at: Moment | None
 
 
 class NotePart(_Part):
     """A note on a log."""
 
-    start_s: float
-    end_s: float
+    start_s: Seconds
+    end_s: Seconds
     text: Annotated[str, Field(max_length=1000)]
     shown: bool
     by: Name
-    at: datetime
+    at: Moment
 
 
 class PullPart(_Part):
@@ -45,7 +56,7 @@ class PullPart(_Part):
     number: Annotated[int, Field(ge=1, le=10_000)]
     note: Annotated[str, Field(max_length=300)]
     hidden: bool
-    place: float | None
+    place: Seconds | None
 
 
 class LogPart(_Part):
@@ -59,8 +70,8 @@ class LogPart(_Part):
     decided: bool
     baseline: bool
     by_customer: bool
-    uploaded_at: datetime
-    was: int
+    uploaded_at: Moment
+    was: Annotated[int, Field(ge=0, le=2**63 - 1)]
     notes: list[NotePart] = []
     pulls: list[PullPart] = []
 
@@ -79,17 +90,17 @@ class RevisionPart(_Part):
 
     number: Annotated[int, Field(ge=0, le=10_000)]
     parent: int | None
-    round: int | None
+    round: Annotated[int, Field(ge=0, le=10_000)] | None
     calibration: Digest
     by: Name
     notes: Text
-    frozen_at: datetime
+    frozen_at: Moment
     final: bool
     report: Text
     brief: Text
-    downloaded_at: datetime | None
-    flashed_at: datetime | None
-    withdrawn_at: datetime | None
+    downloaded_at: Moment | None
+    flashed_at: Moment | None
+    withdrawn_at: Moment | None
     withdrawn_why: Annotated[str, Field(max_length=500)]
     image: ImagePart | None
 
@@ -99,7 +110,7 @@ class DraftPart(_Part):
 
     base: int
     calibration: Digest
-    version: Annotated[int, Field(ge=1)]
+    version: Annotated[int, Field(ge=1, le=2**31 - 2)]
     pins: Text
 
 
@@ -107,16 +118,16 @@ class EventPart(_Part):
     """A step of the job's history; `inputs` is its JSON."""
 
     kind: Annotated[str, Field(max_length=24)]
-    round: int | None
+    round: Annotated[int, Field(ge=0, le=10_000)] | None
     by: Name | None
-    at: datetime
+    at: Moment
     sentence: Annotated[str, Field(max_length=500)]
     inputs: dict[str, Any]
     before: Digest | None
     after: Digest | None
     put_back: bool
     abandoned: bool
-    version: int | None
+    version: Version | None
 
 
 class AnswerPart(_Part):
@@ -128,7 +139,7 @@ class AnswerPart(_Part):
     sentence: Annotated[str, Field(max_length=500)]
     reason: Annotated[str, Field(max_length=500)]
     by: Name
-    at: datetime
+    at: Moment
 
 
 class DecisionPart(_Part):
@@ -140,7 +151,7 @@ class DecisionPart(_Part):
     reason: Annotated[str, Field(max_length=300)]
     cells: Annotated[list[tuple[int, int]], Field(max_length=65_536)]
     by: Name
-    at: datetime
+    at: Moment
 
 
 class MessagePart(_Part):
@@ -148,7 +159,7 @@ class MessagePart(_Part):
 
     by: Name | None
     text: Annotated[str, Field(max_length=2000)]
-    at: datetime
+    at: Moment
 
 
 class ChannelPart(_Part):
@@ -169,14 +180,14 @@ class JobPart(_Part):
     car_file: Text
     closed: bool
     setup: Text | None
-    moved_at: datetime
+    moved_at: Moment
     rounds: Annotated[list[RoundPart], Field(min_length=1, max_length=1000)]
     logs: Annotated[list[LogPart], Field(max_length=10_000)]
     revisions: Annotated[list[RevisionPart], Field(min_length=1, max_length=1000)]
     draft: DraftPart
     events: Annotated[list[EventPart], Field(max_length=200_000)]
-    answers: list[AnswerPart]
-    decisions: list[DecisionPart] = []
-    messages: list[MessagePart]
-    channels: list[ChannelPart]
+    answers: Annotated[list[AnswerPart], Field(max_length=20_000)]
+    decisions: Annotated[list[DecisionPart], Field(max_length=20_000)] = []
+    messages: Annotated[list[MessagePart], Field(max_length=100_000)]
+    channels: Annotated[list[ChannelPart], Field(max_length=20_000)]
     image: ImagePart | None

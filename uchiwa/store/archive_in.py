@@ -6,10 +6,10 @@ import hashlib
 import io
 import json
 import zipfile
-from datetime import datetime
+from datetime import UTC, datetime
 from typing import IO, Any
 
-import nh3
+from peewee import DataError, IntegrityError
 from pydantic import ValidationError
 
 from uchiwa.core.car import CarFile
@@ -20,13 +20,16 @@ from uchiwa.core.interchange import calibration_json
 from uchiwa.core.proposals.policy import Policy
 from uchiwa.core.setups import from_data
 from uchiwa.store import archive_format as form
-from uchiwa.store import briefs, calibrations, events, images, uploads
+from uchiwa.store import briefs, calibrations, events, images, jobs, uploads
+from uchiwa.store.archive_inputs import check_inputs
+from uchiwa.store.archive_report import clean_report
+from uchiwa.store.jobs import STEPS
+from uchiwa.store.memory import scope_of
 from uchiwa.store.models import (
     Answer,
     Car,
     ChannelMemory,
     ControllerImage,
-    Customer,
     Draft,
     Event,
     Job,
@@ -124,16 +127,28 @@ def bring_in(archive: ArchiveFile, author: User) -> tuple[Job, list[int]]:
     """
     part = read_description(archive)
     _must_hold_together(part, archive)
+    try:
+        return _make(part, archive, author)
+    except (IntegrityError, DataError) as error:
+        raise BadInput(
+            "its parts contradict each other", where=f"{archive.name}, job.json", advice="export the job again"
+        ) from error
+
+
+def _make(part: form.JobPart, archive: ArchiveFile, author: User) -> tuple[Job, list[int]]:
+    """The job of a description that holds together."""
     people = {one.name: one for one in User.select().where(User.shop == author.shop_id)}
 
     def person(name: str | None) -> User | None:
         return None if name is None else people.get(name, author)
 
-    customer, _ = Customer.get_or_create(shop=author.shop_id, name=part.customer)
+    customer = jobs.customer_named(author.shop_id, part.customer)
     car = Car.create(customer=customer, title=part.car, details=part.details, file=part.car_file)
     job = Job.create(shop=author.shop_id, car=car, closed=part.closed, setup=part.setup, moved_at=_plain(part.moved_at))
     for channel in part.channels:
-        ChannelMemory.create(shop=author.shop_id, car=car, **channel.model_dump())
+        ChannelMemory.insert(
+            shop=author.shop_id, car=car, scope=scope_of(car.id, ""), header="", **channel.model_dump()
+        ).on_conflict(preserve=(ChannelMemory.quantity, ChannelMemory.unit)).execute()
     rounds = {
         one.number: Round.create(
             job=job,
@@ -190,7 +205,9 @@ def bring_in(archive: ArchiveFile, author: User) -> tuple[Job, list[int]]:
         )
     for answer in part.answers:
         said = answer.model_dump(include={"concern", "rule", "sentence", "reason"})
-        Answer.create(job=job, round=rounds[answer.round], author=person(answer.by), at=_plain(answer.at), **said)
+        Answer.insert(
+            job=job, round=rounds[answer.round], author=person(answer.by), at=_plain(answer.at), **said
+        ).on_conflict(preserve=(Answer.round, Answer.rule, Answer.sentence, Answer.reason, Answer.at)).execute()
     for held in part.decisions:
         said = held.model_dump(include={"verdict", "reason"})
         KnockDecision.create(
@@ -205,60 +222,9 @@ def bring_in(archive: ArchiveFile, author: User) -> tuple[Job, list[int]]:
 
 def _plain(moment: datetime | None) -> datetime | None:
     """Moments are kept in UTC without a zone."""
-    return None if moment is None else moment.replace(tzinfo=None)
-
-
-_TAGS = {
-    "article",
-    "h1",
-    "h2",
-    "h3",
-    "p",
-    "dl",
-    "dt",
-    "dd",
-    "div",
-    "ul",
-    "ol",
-    "li",
-    "table",
-    "thead",
-    "tbody",
-    "tr",
-    "th",
-    "td",
-    "figure",
-    "figcaption",
-    "span",
-    "b",
-    "strong",
-    "em",
-    "code",
-    "pre",
-    "blockquote",
-    "hr",
-    "br",
-    "a",
-    "svg",
-    "line",
-    "text",
-    "polyline",
-    "circle",
-}
-_ATTRIBUTES = {
-    "*": {"class"},
-    "a": {"href"},
-    "svg": {"viewBox", "role", "aria-label", "font-family", "font-size", "fill"},
-    "line": {"x1", "x2", "y1", "y2", "stroke", "stroke-width"},
-    "text": {"x", "y", "text-anchor"},
-    "polyline": {"points", "fill", "stroke", "stroke-width", "stroke-dasharray"},
-    "circle": {"cx", "cy", "r", "fill"},
-}
-
-
-def _clean(report: str) -> str:
-    """A report from elsewhere with nothing in it but what our own reports are made of."""
-    return nh3.clean(report, tags=_TAGS, attributes=_ATTRIBUTES, url_schemes={"http", "https", "mailto"})
+    if moment is None or moment.tzinfo is None:
+        return moment
+    return moment.astimezone(UTC).replace(tzinfo=None)
 
 
 def _must_hold_together(part: form.JobPart, archive: ArchiveFile) -> None:
@@ -298,8 +264,22 @@ def _must_hold_together(part: form.JobPart, archive: ArchiveFile) -> None:
         if part.setup:
             from_data(json.loads(part.setup))
         pins = json.loads(part.draft.pins)
-        if not all(isinstance(cells, list) and all(len(one) == 2 for one in cells) for cells in pins.values()):
-            raise TypeError
+        for cells in pins.values():
+            if not isinstance(cells, list) or not all(
+                len(one) == 2 and all(type(n) is int for n in one) for one in cells
+            ):
+                raise TypeError
+        for step in part.events:
+            check_inputs(step.kind, step.inputs)
+            if step.kind in STEPS and not (step.before and step.after):
+                raise BadInput(f"a step “{step.kind}” does not say what it changed")
+        open_rounds = [one.number for one in part.rounds if one.returned_at is None]
+        if open_rounds != [len(rounds)]:
+            raise BadInput("the last round is not the one that is open")
+        if any(one.number == 0 and one.withdrawn_at for one in part.revisions):
+            raise BadInput("what the car came with cannot have been withdrawn")
+        if not all(one.withdrawn_at or one.number <= part.draft.base for one in part.revisions):
+            raise BadInput("the draft does not stand on the revision that was sent last")
     except BadInput as error:
         raise fault(error.what) from None
     except (ValueError, TypeError, KeyError, AttributeError):
@@ -340,7 +320,7 @@ def _revision(
         notes=one.notes,
         frozen_at=_plain(one.frozen_at),
         final=one.final,
-        report=_clean(one.report),
+        report=clean_report(one.report),
         brief=one.brief,
         downloaded_at=_plain(one.downloaded_at),
         flashed_at=_plain(one.flashed_at),
@@ -376,6 +356,8 @@ def _logs(
                 shown=note.shown, at=_plain(note.at),
             )  # fmt: skip
         for pull in one.pulls:
-            PullNote.create(log=log, **pull.model_dump())
+            PullNote.insert(log=log, **pull.model_dump()).on_conflict(
+                preserve=(PullNote.note, PullNote.hidden, PullNote.place)
+            ).execute()
         found[one.was] = log.id
     return found

@@ -5,11 +5,12 @@ from __future__ import annotations
 from collections.abc import Collection
 from dataclasses import dataclass
 from datetime import datetime
-from typing import Literal
+from typing import Any, Literal
 
 from peewee import IntegrityError, fn
 
 from uchiwa.core.car import CarFile
+from uchiwa.core.errors import BadInput
 from uchiwa.core.progress import Move, RoundFacts, whose_move
 from uchiwa.core.table import Calibration
 from uchiwa.store import calibrations, events, moves
@@ -86,15 +87,25 @@ def car_of(base: Calibration) -> CarFile:
     meter: Literal["none", "frequency", "voltage"] = "none"
     if curves:
         meter = "voltage" if curves[0].x.unit == "V" else "frequency"
-    return CarFile(
-        displacement=base.constant("displacement"),
-        cylinders=int(cylinders) if cylinders else 4,
-        aspiration="turbo" if top > 1.1 else "natural",
-        air_model="blended" if curves and tables else "meter" if curves else "speed_density",
-        injector_flow=base.constant("injector_flow"),
-        injector_dead_time=base.constant("injector_dead_time"),
-        meter=meter,
-    )
+    told: dict[str, Any] = {
+        "displacement": base.constant("displacement"),
+        "cylinders": int(cylinders) if cylinders else 4,
+        "aspiration": "turbo" if top > 1.1 else "natural",
+        "air_model": "blended" if curves and tables else "meter" if curves else "speed_density",
+        "injector_flow": base.constant("injector_flow"),
+        "injector_dead_time": base.constant("injector_dead_time"),
+        "meter": meter,
+    }
+    return CarFile.read({key: value for key, value in told.items() if _can_be(key, value)})
+
+
+def _can_be(key: str, value: Any) -> bool:
+    """Whether a car can have this; a constant of a calibration may be anything, and then it is left for a person."""
+    try:
+        CarFile.read({key: value})
+    except BadInput:
+        return False
+    return True
 
 
 def find(shop_id: int, job_id: int) -> Job | None:

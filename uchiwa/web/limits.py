@@ -9,6 +9,8 @@ from starlette.datastructures import MutableHeaders
 from starlette.responses import PlainTextResponse
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
+from uchiwa.core.whole_number import whole_number
+
 UPLOAD_LIMIT_BYTES = 512_000_000
 FORM_LIMIT_BYTES = 2_000_000
 FILE_LIMIT_BYTES = 40_000_000
@@ -111,7 +113,8 @@ class GuardMiddleware:
             f"This is larger than {most / 1e6:.0f} MB, the most that is taken at once. "
             "Record one drive to a file, or export fewer channels, and send it again."
         )
-        if claimed.isdigit() and int(claimed) > most:
+        length = whole_number(claimed.decode("latin-1"))
+        if claimed.isdigit() and (length is None or length > most):
             await PlainTextResponse(said, status_code=413, headers=_CLOSE)(scope, receive, dressed)
             return
         try:

@@ -90,6 +90,7 @@ def freeze(job: Job, round_: Round, author: User, version: int, notes: str, *, f
             setup is in force.
         StaleDraftError: the draft has changed since the person looked.
     """
+    drafts.as_seen(job, version)
     if final:
         setups.must_be_off(job)
     told = account(job, round_)

@@ -9,6 +9,7 @@ from uchiwa.core.image.content import read_calibration
 from uchiwa.core.image.files import read_image
 from uchiwa.core.interchange import calibration_json
 from uchiwa.core.table import Calibration
+from uchiwa.core.whole_number import whole_number
 from uchiwa.store import calibrations, drafts, images
 from uchiwa.store.models import Event, Job, StoredCalibration
 
@@ -45,24 +46,25 @@ def side(job: Job, name: str) -> Side:
     Raises:
         BadInput: there is no such thing in this job.
     """
-    kind, _, number = name.partition(":")
+    kind, _, written = name.partition(":")
+    number = whole_number(written)
     if name == DRAFT:
         return Side(name, "the draft", calibrations.content(drafts.current(job).calibration))
-    if number.isdigit():
+    if number is not None:
         match kind:
             case "revision":
-                revision = drafts.revision(job, int(number))
+                revision = drafts.revision(job, number)
                 if revision is not None:
                     return Side(name, f"revision {number}", calibrations.content(revision.calibration))
             case "step" | "before":
-                event = Event.get_or_none(Event.id == int(number), Event.job == job)
+                event = Event.get_or_none(Event.id == number, Event.job == job)
                 stored = None if event is None else event.after if kind == "step" else event.before
                 if event is not None and stored is not None:
                     when = "after" if kind == "step" else "before"
                     return Side(name, f"{when}: {event.sentence[:70]}", calibrations.content(stored))
             case "file":
                 kept = StoredCalibration.get_or_none(
-                    StoredCalibration.id == int(number), StoredCalibration.shop == job.shop_id
+                    StoredCalibration.id == number, StoredCalibration.shop == job.shop_id
                 )
                 if kept is not None:
                     content = calibrations.content(kept)

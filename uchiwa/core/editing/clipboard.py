@@ -12,7 +12,7 @@ from uchiwa.core.errors import BadInput
 from uchiwa.core.log import FloatArray
 from uchiwa.core.table import Table
 
-_PLAIN = re.compile(r"[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?")
+_PLAIN = re.compile(r"[+-]?(\d+(\.\d*)?|\.\d+)([eE][+-]?\d+)?")
 _COMMA = re.compile(r"[+-]?\d*,\d+([eE][+-]?\d+)?")
 LONGEST = 2_000_000
 

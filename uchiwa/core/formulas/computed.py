@@ -79,16 +79,16 @@ class Book:
     def needs(self, text: str, calibration: Calibration | None = None) -> tuple[str, ...]:
         """The quantities that a formula may use, computed channels and tables followed to their end, by first use."""
         found: dict[str, None] = {}
-        for formula in self._below(parse(text)).values():
-            for name in formula.names:
-                if name in QUANTITIES:
-                    found.setdefault(name)
-            for table in _tables_in(formula, calibration):
-                for axis in (table.x, table.y):
-                    if axis is not None:
-                        found.setdefault(axis.quantity)
-                        if axis.quantity in self._channels:
-                            found.update(dict.fromkeys(self.needs(axis.quantity)))
+        waiting, followed = [text], {text}
+        while waiting:
+            for formula in self._below(parse(waiting.pop(0))).values():
+                found.update(dict.fromkeys(name for name in formula.names if name in QUANTITIES))
+                axes = [axis for table in _tables_in(formula, calibration) for axis in (table.x, table.y) if axis]
+                for quantity in (axis.quantity for axis in axes):
+                    found.setdefault(quantity)
+                    if quantity in self._channels and quantity not in followed:
+                        followed.add(quantity)
+                        waiting.append(quantity)
         return tuple(found)
 
     def written_out(self, text: str) -> tuple[tuple[str, str], ...]:
@@ -171,6 +171,7 @@ class _Need:
         self, book: Book, recorded: Container[str], calibration: Calibration | None, car: CarFile | None
     ) -> None:
         self.book, self.recorded, self.calibration, self.car = book, recorded, calibration, car
+        self._known: dict[str, MissingChannelError | None] = {}
 
     def check(self, node: ast.AST, formula: Formula) -> None:
         """Raises MissingChannelError for the first thing that is missing."""
@@ -206,11 +207,23 @@ class _Need:
         if name in self.recorded:
             return
         if name in self.book:
-            below = self.book.formula(name)
-            self.check(below.tree.body, below)
+            lacking = self._channel(name)
+            if lacking is not None:
+                raise lacking
             return
         title = QUANTITIES[name].title if name in QUANTITIES else name
         raise MissingChannelError(formula.text, formula.position(node), f"the log has no {title}", lacking=title)
+
+    def _channel(self, name: str) -> MissingChannelError | None:
+        """What a computed channel lacks, found out once however many others rest on it."""
+        if name not in self._known:
+            below = self.book.formula(name)
+            self._known[name] = None
+            try:
+                self.check(below.tree.body, below)
+            except MissingChannelError as error:
+                self._known[name] = error
+        return self._known[name]
 
 
 def table_named(formula: Formula, node: ast.Call, name: str, calibration: Calibration | None) -> Table:

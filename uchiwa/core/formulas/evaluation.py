@@ -61,6 +61,8 @@ class Workings:
     ) -> None:
         self.time, self.signals, self.calibration, self.car, self.book = time, signals, calibration, car, book
         self._known: dict[str, FloatArray] = {}
+        self._lacking: dict[str, MissingChannelError] = {}
+        self._under_way: list[str] = []
 
     def channel(self, name: str) -> FloatArray:
         """The values of a recorded or computed channel; shape (n,).
@@ -77,9 +79,8 @@ class Workings:
             return self._known[name]
         fault = _faults(formula, node, name)
         if name in self.book:
-            one = self.book[name]
             try:
-                values = np.asarray(self.value(one.formula), dtype=np.float64)
+                values = self._computed(name)
             except MissingChannelError as error:
                 raise fault(f"{error.what}, from which {name} is computed", error.advice) from error
             said = self.book.meaning(name, self.calibration, self.car)
@@ -88,6 +89,22 @@ class Workings:
         if name in QUANTITIES:
             raise fault(f"the log has no {QUANTITIES[name].title} ({name})", "record it")
         raise _unknown(formula, node, name)
+
+    def _computed(self, name: str) -> FloatArray:
+        """A computed channel in its formula's own unit; what it lacks is found out once, however many ask for it."""
+        if name in self._lacking:
+            raise self._lacking[name]
+        if name in self._under_way:
+            circle = " → ".join((*self._under_way[self._under_way.index(name) :], name))
+            raise BadInput(f"a channel cannot be computed from itself: {circle}", advice="take one of these steps out")
+        self._under_way.append(name)
+        try:
+            return np.asarray(self.value(self.book[name].formula), dtype=np.float64)
+        except MissingChannelError as error:
+            self._lacking[name] = error
+            raise
+        finally:
+            self._under_way.pop()
 
     def value(self, text: str) -> FloatArray | BoolArray:
         """The value of a formula at every sample; a division by zero is a gap (NaN).

@@ -18,6 +18,7 @@ FORMATS: dict[ImageFormat, tuple[str, str]] = {
 }
 """File ending and words of each format."""
 LARGEST = 16 * 2**20
+_START_RECORDS = (bincopy.IHEX_START_SEGMENT_ADDRESS, bincopy.IHEX_START_LINEAR_ADDRESS)
 
 
 def recognised(data: bytes) -> ImageFormat:
@@ -46,19 +47,13 @@ def read_image(data: bytes, name: str, base: int = 0) -> tuple[Memory, ImageForm
         if len(data) > LARGEST:
             raise BadInput(f"an image may have up to {LARGEST // 2**20} MiB", where=name)
         return Memory.of([Segment(base, data)]), kind
-    text = _text(data, name)
-    _check_records(text, kind, name)
-    file = bincopy.BinFile()
-    try:
-        file.add_ihex(text) if kind == "hex" else file.add_srec(text)
-    except bincopy.Error as error:
-        raise BadInput(
-            f"the records cannot be put together ({_plainly(str(error))})", where=name, advice="export the image again"
-        ) from None
-    segments = [Segment(one.address, bytes(one.data)) for one in file.segments]
+    segments = _records(_text(data, name), kind, name)
     if sum(len(one.data) for one in segments) > LARGEST:
         raise BadInput(f"an image may have up to {LARGEST // 2**20} MiB", where=name)
-    return Memory.of(segments), kind
+    try:
+        return Memory.of(segments), kind
+    except BadInput as error:
+        raise BadInput(error.what, where=name, advice=error.advice) from None
 
 
 def _text(data: bytes, name: str) -> str:
@@ -71,9 +66,15 @@ def _text(data: bytes, name: str) -> str:
         ) from None
 
 
-def _check_records(text: str, kind: ImageFormat, name: str) -> None:
-    """Raises BadInput at the first record that is broken, or if the file has no end."""
+def _records(text: str, kind: ImageFormat, name: str) -> list[Segment]:
+    """The bytes of each record with their address.
+
+    Raises:
+        BadInput: a record is broken; says which line. Or the file has no end.
+    """
     unpack = bincopy.unpack_ihex if kind == "hex" else bincopy.unpack_srec
+    found: list[Segment] = []
+    base = 0
     ended, counted, records = False, False, 0
     for number, written in enumerate(text.splitlines(), 1):
         record, where = written.strip(), f"{name}, line {number}"
@@ -89,17 +90,27 @@ def _check_records(text: str, kind: ImageFormat, name: str) -> None:
         except ValueError:
             raise BadInput("this is not a record", where=where, advice="export the image again") from None
         if kind == "hex":
-            ended = parts[0] == 1
+            ended = parts[0] == bincopy.IHEX_END_OF_FILE
+            if parts[0] == bincopy.IHEX_DATA:
+                found.append(Segment(base + parts[1], bytes(parts[3])))
+            elif parts[0] in (bincopy.IHEX_EXTENDED_SEGMENT_ADDRESS, bincopy.IHEX_EXTENDED_LINEAR_ADDRESS):
+                shift = 4 if parts[0] == bincopy.IHEX_EXTENDED_SEGMENT_ADDRESS else 16
+                base = int.from_bytes(bytes(parts[3]), "big") << shift
+            elif parts[0] not in _START_RECORDS and not ended:
+                raise BadInput(f"records of type {parts[0]} are not known", where=where, advice="export it again")
             continue
         if parts[0] in ("5", "6"):
             counted = True
             if parts[1] != records:
                 said = f"the count record says {parts[1]} records and there are {records}"
                 raise BadInput(said, where=where, advice="export the image again")
-        records += parts[0] in ("1", "2", "3")
+        if parts[0] in ("1", "2", "3"):
+            records += 1
+            found.append(Segment(parts[1], bytes(parts[3])))
         ended = parts[0] in ("7", "8", "9")
     if not ended and not counted:
         raise BadInput("the end record is missing", where=name, advice="the file may be cut off: export it again")
+    return found
 
 
 def _plainly(text: str) -> str:

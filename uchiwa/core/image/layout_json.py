@@ -174,9 +174,11 @@ def loads(text: str | bytes, name: str = "layout") -> Layout:
 def _layout(part: LayoutJson) -> Layout:
     order = part.byte_order
     for kind, ids in (("tables", [one.id for one in part.tables]), ("constants", [one.id for one in part.constants])):
+        seen: set[str] = set()
         for number, one in enumerate(ids):
-            if one in ids[:number]:
+            if one in seen:
                 raise BadInput(f"the id “{one}” is used twice", where=f"{kind}[{number}].id", advice="rename one")
+            seen.add(one)
     return Layout(
         part.id,
         part.title,

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from bisect import bisect_right
 from collections.abc import Iterable
 from dataclasses import dataclass
 
 import numpy as np
 
 from uchiwa.core.errors import BadInput
+
+MOST_SEGMENTS = 4096
 
 
 @dataclass(frozen=True)
@@ -34,19 +37,26 @@ class Memory:
         """From segments in any order; those that touch become one.
 
         Raises:
-            BadInput: two overlap, or there is none.
+            BadInput: two overlap, there is none, or there are too many that do not touch.
         """
-        joined: list[Segment] = []
+        groups: list[list[Segment]] = []
+        end = -1
         for one in sorted((one for one in segments if one.data), key=lambda one: one.address):
-            if joined and one.address < joined[-1].end:
+            if groups and one.address < end:
                 raise BadInput(f"address 0x{one.address:X} is given twice", advice="take the image from one source")
-            if joined and one.address == joined[-1].end:
-                joined[-1] = Segment(joined[-1].address, joined[-1].data + one.data)
+            if groups and one.address == end:
+                groups[-1].append(one)
             else:
-                joined.append(one)
-        if not joined:
+                groups.append([one])
+            end = one.end
+        if not groups:
             raise BadInput("the image has no bytes", advice="choose another file")
-        return cls(tuple(joined))
+        if len(groups) > MOST_SEGMENTS:
+            raise BadInput(
+                f"the image lies in {len(groups)} pieces, and at most {MOST_SEGMENTS} are taken",
+                advice="export the whole of it, without gaps",
+            )
+        return cls(tuple(Segment(group[0].address, b"".join(one.data for one in group)) for group in groups))
 
     @property
     def start(self) -> int:
@@ -63,16 +73,21 @@ class Memory:
         """Number of bytes."""
         return sum(len(one.data) for one in self.segments)
 
+    def _at(self, address: int) -> int | None:
+        """Which segment has an address."""
+        at = bisect_right(self.segments, address, key=lambda one: one.address) - 1
+        return at if at >= 0 and address < self.segments[at].end else None
+
     def read(self, address: int, length: int, what: str = "this place") -> bytes:
         """Bytes from an address on.
 
         Raises:
             BadInput: some of them are not in the image.
         """
-        for one in self.segments:
-            if one.address <= address and address + length <= one.end:
-                start = address - one.address
-                return one.data[start : start + length]
+        at = self._at(address)
+        if at is not None and address + length <= self.segments[at].end:
+            start = address - self.segments[at].address
+            return self.segments[at].data[start : start + length]
         raise BadInput(
             f"the image has no bytes at 0x{address:X} … 0x{address + length - 1:X}",
             where=what,
@@ -84,9 +99,10 @@ class Memory:
         buffers = [bytearray(one.data) for one in self.segments]
         for address, data in changes:
             self.read(address, len(data))
-            for one, buffer in zip(self.segments, buffers, strict=True):
-                if one.address <= address < one.end:
-                    buffer[address - one.address : address - one.address + len(data)] = data
+            at = self._at(address)
+            if at is not None:
+                start = address - self.segments[at].address
+                buffers[at][start : start + len(data)] = data
         same = zip(self.segments, buffers, strict=True)
         return Memory(tuple(Segment(one.address, bytes(buffer)) for one, buffer in same))
 

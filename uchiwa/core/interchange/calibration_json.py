@@ -240,9 +240,11 @@ def loads(text: str | bytes, name: str = "calibration") -> Calibration:
             raise complaint(error) from error
         tables = tuple(_table(table, f"tables[{number}]") for number, table in enumerate(part.tables))
         for kind, ids in (("tables", [t.id for t in tables]), ("constants", [c.id for c in part.constants])):
+            seen: set[str] = set()
             for number, one in enumerate(ids):
-                if one in ids[:number]:
+                if one in seen:
                     raise BadInput(f"the id “{one}” is used twice", where=f"{kind}[{number}].id", advice="rename one")
+                seen.add(one)
     except BadInput as error:
         raise BadInput(error.what, where=f"{name}, {error.where}", advice=error.advice) from error
     constants = tuple(Constant(c.id, c.role, c.value, c.unit) for c in part.constants)

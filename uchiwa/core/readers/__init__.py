@@ -3,18 +3,20 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import replace
+from dataclasses import dataclass, replace
 
 from uchiwa.core.errors import BadInput
 from uchiwa.core.log import Log
 from uchiwa.core.readers.columnar import read_columnar
 from uchiwa.core.readers.delimited import read_delimited
+from uchiwa.core.readers.dialect import MOST_COLUMNS
 from uchiwa.core.readers.mdf import read_mdf
-from uchiwa.core.readers.packed import gunzip, unzip
+from uchiwa.core.readers.packed import MOST_MEMBERS, gunzip, too_large, unzip
 from uchiwa.core.readers.sniff import Kind, kind_of
 from uchiwa.core.recognise import NOTHING_KNOWN, Knowledge, recognise
 
 READ_LIMIT_BYTES = 160_000_000
+MOST_RECORDINGS = 100
 _DEPTH = 2
 
 
@@ -28,12 +30,49 @@ def check_size(size: int, name: str) -> None:
         )
 
 
-def read_unrecognised(data: bytes, name: str, depth: int = 0) -> list[Log]:
+@dataclass
+class _Room:
+    """What a file may still unpack to, all archives in it counted together."""
+
+    bytes: int
+    members: int = MOST_MEMBERS
+
+    def take(self, members: int, size: int, name: str) -> None:
+        """Use some of it up.
+
+        Raises:
+            BadInput: there is not so much left.
+        """
+        self.members -= members
+        self.bytes -= size
+        if self.members < 0:
+            raise BadInput(f"it holds more than {MOST_MEMBERS} files", where=name, advice="send fewer at once")
+        if self.bytes < 0:
+            raise too_large(READ_LIMIT_BYTES, name)
+
+
+def read_unrecognised(data: bytes, name: str) -> list[Log]:
     """Every recording of a file as the logger wrote it, without quantities.
 
     Raises:
-        BadInput: the file is empty, too large, of no known kind, damaged, or holds no usable recording.
+        BadInput: the file is empty, too large, of no known kind, damaged, holds no usable recording, or too many.
     """
+    found = _read(data, name, 0, _Room(READ_LIMIT_BYTES))
+    channels = max((sum(len(raster.channels) for raster in log.rasters) for log in found), default=0)
+    if len(found) > MOST_RECORDINGS:
+        raise BadInput(
+            f"it holds {len(found)} recordings, and at most {MOST_RECORDINGS} are read from one file",
+            where=name,
+            advice="export them one by one",
+        )
+    if channels > MOST_COLUMNS:
+        raise BadInput(
+            f"it has {channels} channels, and a log may have {MOST_COLUMNS}", where=name, advice="export fewer of them"
+        )
+    return found
+
+
+def _read(data: bytes, name: str, depth: int, room: _Room) -> list[Log]:
     check_size(len(data), name)
     if not data or not data[:65536].strip():
         raise BadInput("the file is empty", where=name, advice="export the log again and send that file")
@@ -42,9 +81,11 @@ def read_unrecognised(data: bytes, name: str, depth: int = 0) -> list[Log]:
         raise BadInput("it is packed more than twice over", where=name, advice="send the log itself")
     match kind:
         case Kind.GZIP:
-            return read_unrecognised(gunzip(data, READ_LIMIT_BYTES, name), name, depth + 1)
+            content = gunzip(data, room.bytes, name)
+            room.take(1, len(content), name)
+            return _read(content, name, depth + 1, room)
         case Kind.ZIP:
-            return _read_archive(data, name, depth)
+            return _read_archive(data, name, depth, room)
         case Kind.MDF:
             return read_mdf(data, name)
         case Kind.PARQUET | Kind.ARROW:
@@ -59,13 +100,14 @@ def read_unrecognised(data: bytes, name: str, depth: int = 0) -> list[Log]:
             )
 
 
-def _read_archive(data: bytes, name: str, depth: int) -> list[Log]:
+def _read_archive(data: bytes, name: str, depth: int, room: _Room) -> list[Log]:
     logs: list[Log] = []
     refusals: list[BadInput] = []
-    members = unzip(data, READ_LIMIT_BYTES, name)
+    members = unzip(data, room.bytes, name)
+    room.take(len(members), sum(len(content) for _, content in members), name)
     for member, content in members:
         try:
-            found = read_unrecognised(content, member, depth + 1)
+            found = _read(content, member, depth + 1, room)
         except BadInput as error:
             refusals.append(error)
         else:

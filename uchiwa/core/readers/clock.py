@@ -50,7 +50,8 @@ _CLOCK = re.compile(
     r"^(?:(?P<date>\d{4}-\d{1,2}-\d{1,2}|\d{1,2}[./]\d{1,2}[./]\d{2,4})[T ])?(?:(?P<h>\d{1,3}):)?(?P<m>\d{1,3}):(?P<s>\d{1,2})(?:[.,:](?P<f>\d{1,9}))?\s*(?P<half>[AaPp][Mm])?(?:Z|[+-]\d\d:?\d\d)?$"
 )
 _RATE = re.compile(
-    r"(?P<number>\d+(?:[.,]\d+)?)\s*(?P<unit>hz|khz|ms|s|us|µs|/s|samples? (?:a|per) second|sps)?\b", re.IGNORECASE
+    r"(?P<number>\d{1,12}(?:[.,]\d{1,12})?)\s{0,4}(?P<unit>hz|khz|ms|s|us|µs|/s|samples? (?:a|per) second|sps)?\b",
+    re.IGNORECASE,
 )
 RATE_KEYS = ("rate", "frequency", "interval", "period", "abtastrate", "sampling")
 
@@ -154,7 +155,7 @@ def step_from_notes(notes: dict[str, str]) -> float | None:
         number = float(match["number"].replace(",", "."))
         unit = (match["unit"] or "").lower()
         interval = "interval" in key or "period" in key
-        inside = re.search(r"[\[(](\w+)[\])]", key)
+        inside = re.search(r"[\[(](\w{1,12})[\])]", key)
         unit = unit or (inside[1].lower() if inside else "")
         if number <= 0:
             continue

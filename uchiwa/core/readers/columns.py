@@ -69,7 +69,9 @@ def read_columns(data: bytes, dialect: Dialect, skip: int, where: str) -> list[C
     types: dict[str, type[pl.DataType]] = {one: pl.String if one in textual else pl.Float64 for one in ids}
     try:
         frame = _csv(data, dialect, skip, types)
-        doubtful = [one for one in ids if one not in textual and frame[one].null_count()]
+        nulls = dict(zip(ids, frame.get_columns(), strict=True))
+        doubtful = [one for one in ids if one not in textual and nulls[one].null_count()]
+        del nulls
         again = _csv(data, dialect, skip, dict.fromkeys(ids, pl.String), doubtful) if doubtful else None
         if again is not None and again.height != frame.height:
             # An unclosed quote can swallow other rows when fewer columns are read: then all come from one reading.
@@ -80,15 +82,18 @@ def read_columns(data: bytes, dialect: Dialect, skip: int, where: str) -> list[C
             raise
         said = str(error).splitlines()[0][:120]
         raise BadInput(f"its rows cannot be read ({said})", where=where, advice="export the log again") from error
+    parsed = dict(zip(ids, frame.get_columns(), strict=True))
+    checked = dict(zip(doubtful, again.get_columns(), strict=True)) if again is not None else {}
+    del frame, again
     result: list[Column] = []
     for one in ids:
-        if again is not None and one in doubtful:
-            result.append(_by_cell(again[one], dialect.comma))
+        column = parsed.pop(one)  # so that its memory is free again once it has been turned into numbers
+        if one in checked:
+            result.append(_by_cell(checked.pop(one), dialect.comma))
         elif one in textual:
-            result.append(_by_cell(frame[one], dialect.comma))
+            result.append(_by_cell(column, dialect.comma))
         else:
-            result.append(Column(_finite(frame[one].to_numpy())))
-        frame = frame.drop(one)
+            result.append(Column(_finite(column.to_numpy())))
     return result
 
 

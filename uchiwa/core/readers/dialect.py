@@ -11,14 +11,19 @@ from uchiwa.core.readers.clock import is_clock
 from uchiwa.core.readers.states import is_absent, state_of
 from uchiwa.core.units import known_unit, plain_unit
 
+MOST_COLUMNS = 4000
 DELIMITERS = (",", ";", "\t", "|")
 _HEAD = 262_144
 _LINES = 400
 _LOOK_ROWS = 40
-_POINT = re.compile(r"^[+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?$")
+_MOST_NOTES = 40
+# Patterns and scans over foreign text take time in proportion to its length, whatever is in it.
+_POINT = re.compile(r"^[+-]?(?:\d+(?:\.\d*)?|\.\d+)(?:[eE][+-]?\d+)?$")
 _COMMA = re.compile(r"^[+-]?\d*,\d+(?:[eE][+-]?\d+)?$")
-_UNIT_AT_END = re.compile(r"^(?P<name>.*?\S)\s*[\[({](?P<unit>[^\[\]{}]*?)[\])}]\s*$")
-_NOTE = re.compile(r"^[#;%/*\s\"']*(?P<key>[^:=;,\t|]{1,60}?)\s*(?:[:=;,\t|])\s*(?P<value>.{0,300}?)[\s\"',;|]*$")
+_SEPARATORS = re.compile(r"[:=;,\t|]")
+_BEFORE_NOTE, _AFTER_NOTE = "#;%/*\"' \t\r\n\f\v", "\"',;| \t\r\n\f\v"
+_LONGEST_KEY, _LONGEST_NOTE = 60, 300
+_OPENING, _CLOSING, _SQUARE = "[({", "])}", "[]{}"
 
 
 @dataclass(frozen=True)
@@ -49,16 +54,28 @@ class Dialect:
 
 def split_unit(header: str) -> tuple[str, str]:
     """A header field as (name, unit); the unit stands in brackets at its end, or is empty."""
-    match = _UNIT_AT_END.match(header)
-    if match is None:
-        return header.strip(), ""
-    name, unit = match["name"].strip(), match["unit"].strip()
+    text = header.strip()
+    at = _unit_begins(text)
+    if at is None:
+        return text, ""
+    name, unit = text[:at].strip(), text[at + 1 : -1].strip()
     if unit.count("(") > unit.count(")"):
         unit += ")"
     elif "(" in name and ")" not in name and unit.count("(") < unit.count(")"):
         name, _, rest = name.partition("(")
         return name.strip(), f"{rest}({unit})"
     return name, unit
+
+
+def _unit_begins(text: str) -> int | None:
+    """Where the bracket of the unit at the end stands: the first one after a name that no square one follows."""
+    if not text or text[-1] not in _CLOSING:
+        return None
+    last_square = max(text.rfind(sign, 0, len(text) - 1) for sign in _SQUARE)
+    if last_square > 0 and text[last_square] in _OPENING:
+        return last_square
+    at = text.find("(", max(last_square + 1, 1), len(text) - 1)
+    return at if at > 0 else None
 
 
 def fields_of(line: str, delimiter: str) -> list[str]:
@@ -133,10 +150,25 @@ def notes_of(lines: list[str]) -> dict[str, str]:
     """Lines such as `# key: value`, `key = value` or `"key";"value"`; the rest is dropped."""
     notes: dict[str, str] = {}
     for line in lines:
-        match = _NOTE.match(line)
-        if match and match["key"].strip() and match["value"] and len(notes) < 40:
-            notes.setdefault(match["key"].strip(" \"'#").lower()[:60], match["value"].strip()[:300])
+        if len(notes) >= _MOST_NOTES:
+            break
+        note = note_of(line)
+        if note is not None:
+            notes.setdefault(*note)
     return notes
+
+
+def note_of(line: str) -> tuple[str, str] | None:
+    """A line as (key, value), if it is one of that kind."""
+    text = line.lstrip(_BEFORE_NOTE)
+    found = _SEPARATORS.search(text)
+    if found is None:
+        return None
+    key = text[: found.start()].strip(" \"'#\t")
+    value = text[found.end() :].lstrip().rstrip(_AFTER_NOTE)
+    if not key or not value or len(key) > _LONGEST_KEY or len(value) > _LONGEST_NOTE:
+        return None
+    return key.lower(), value
 
 
 def dialect_of(data: bytes, where: str) -> Dialect:
@@ -172,6 +204,12 @@ def dialect_of(data: bytes, where: str) -> Dialect:
         and len(split[above[-2]]) >= len(split[at]) - 1
     ):
         units_row, at = split[at], above[-2]
+    if len(split[at]) > MOST_COLUMNS:
+        raise BadInput(
+            f"it has {len(split[at])} columns, and a log may have {MOST_COLUMNS}",
+            where=where,
+            advice="export fewer channels",
+        )
     named = [split_unit(field) for field in split[at]]
     units = [
         unit or (units_row[number].strip("[](){} ") if number < len(units_row) else "")

@@ -29,7 +29,7 @@ def gunzip(data: bytes, limit: int, where: str) -> bytes:
                 result += stream.decompress(pending[:_PIECE], limit + 1 - len(result))
                 pending = stream.unconsumed_tail + pending[_PIECE:]
                 if len(result) > limit:
-                    raise _too_large(limit, where)
+                    raise too_large(limit, where)
             if not stream.eof:
                 raise BadInput("the gzip file breaks off", where=where, advice="send it again")
             rest = (stream.unused_data + pending[len(pending) :]).lstrip(b"\0")
@@ -63,7 +63,7 @@ def unzip(data: bytes, limit: int, where: str) -> list[tuple[str, bytes]]:
                     content = stream.read(room + 1)
                 room -= len(content)
                 if room < 0:
-                    raise _too_large(limit, where)
+                    raise too_large(limit, where)
                 found.append((member.filename.rsplit("/", 1)[-1] or member.filename, content))
     except (zipfile.BadZipFile, zlib.error, NotImplementedError, EOFError, OSError, ValueError, RuntimeError) as error:
         if isinstance(error, BadInput):
@@ -74,5 +74,6 @@ def unzip(data: bytes, limit: int, where: str) -> list[tuple[str, bytes]]:
     return found
 
 
-def _too_large(limit: int, where: str) -> BadInput:
+def too_large(limit: int, where: str) -> BadInput:
+    """Said of what would not fit into memory."""
     return BadInput(f"unpacked it has more than {limit / 1e6:.0f} MB", where=where, advice="send one drive at a time")

@@ -18,6 +18,7 @@ from uchiwa.core.fuels import FUELS
 from uchiwa.core.sensors import PRESSURE_LINES, WIDEBAND_LINES, LineFit, fit_line
 from uchiwa.core.signal import within
 from uchiwa.core.timebase import on_one_base
+from uchiwa.core.whole_number import whole_number
 from uchiwa.store import briefs, events, samples, uploads
 from uchiwa.store import jobs as store
 from uchiwa.store.collected import drives_of
@@ -69,7 +70,7 @@ def _read(form: FormData) -> CarFile:
             if value:
                 data[key] = value if key == "logger" else value.replace(",", ".")
     if "banks" in data:
-        data["banks"] = int(data["banks"]) if data["banks"].isdigit() else data["banks"]
+        data["banks"] = whole_number(data["banks"]) or data["banks"]
     return CarFile.read(data)
 
 
