@@ -10,7 +10,7 @@ from uchiwa.core.errors import BadInput
 
 LONGEST = 1_000_000
 DEEPEST = 40
-_TAG = re.compile(r"<(/?)([A-Za-z][A-Za-z0-9]{0,15})\b[^<>]{0,20000}>")
+_TAG = re.compile(r"<(/?)([A-Za-z][A-Za-z0-9]{0,15})\b([^<>]{0,20000})>")
 _WITHOUT_END = frozenset({"br", "hr"})
 _TAGS = {
     "article",
@@ -69,9 +69,9 @@ def clean_report(report: str) -> str:
     if len(report) > LONGEST:
         raise BadInput(f"a report is longer than {LONGEST / 1e6:.0f} MB")
     open_tags: list[str] = []
-    for closing, name in _TAG.findall(report):
+    for closing, name, rest in _TAG.findall(report):
         tag = name.lower()
-        if tag in _WITHOUT_END:
+        if tag in _WITHOUT_END or rest.endswith("/"):
             continue
         if not closing:
             open_tags.append(tag)

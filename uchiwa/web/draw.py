@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 
@@ -95,6 +96,9 @@ def fan(
     return ribs
 
 
+_Stood = tuple[tuple[Station, Standing], ...]
+
+
 def wide_fan(standing: dict[Station, Standing]) -> list[Rib]:
     """The fan across the head of a page, in a 560 × 92 box."""
     return fan(standing, 280.0, 1206.0, 1150.0, 1198.0, 26.6, 1112.0)
@@ -102,7 +106,12 @@ def wide_fan(standing: dict[Station, Standing]) -> list[Rib]:
 
 def small_fan(standing: dict[Station, Standing]) -> list[Rib]:
     """The unlabelled fan of a list, in a 48 × 36 box."""
-    return fan(standing, 24.0, 27.0, 10.5, 24.0, 150.0, 2.0)
+    return _small_fan(tuple(standing.items()))
+
+
+@lru_cache(maxsize=1024)
+def _small_fan(standing: _Stood) -> list[Rib]:
+    return fan(dict(standing), 24.0, 27.0, 10.5, 24.0, 150.0, 2.0)
 
 
 def large_fan(standing: dict[Station, Standing]) -> list[Rib]:

@@ -19,6 +19,7 @@ from uchiwa.core.reading.alignment import Alignment, Place, places, usual_place
 from uchiwa.core.reading.arrangement import PURPOSES, Arrangement, check_axes, fitted, parse
 from uchiwa.core.reading.limits import Limit, limits_of
 from uchiwa.core.table import Table
+from uchiwa.core.whole_number import whole_number
 from uchiwa.store import arrangements, findings, notes, uploads
 from uchiwa.store.collected import drive_words, drives_of
 from uchiwa.store.database import unit_of_work
@@ -85,8 +86,9 @@ def asked(
     chosen: dict[int, int] = {}
     for text in place or []:
         log_id, _, nth = text.partition(":")
-        if log_id.isdigit() and nth.isdigit():
-            chosen[int(log_id)] = int(nth)
+        numbers = whole_number(log_id), whole_number(nth)
+        if numbers[0] is not None and numbers[1] is not None:
+            chosen[numbers[0]] = numbers[1]
     return Asked(user, page, tuple(found[one] for one in wanted), show, by, chosen)
 
 

@@ -10,6 +10,7 @@ from uchiwa.core.errors import BadInput
 from uchiwa.core.proposals.evidence import QUANTITIES
 from uchiwa.store import calibrations, channels, drafts, jobs, samples
 from uchiwa.store.models import Job, LogFile, Round
+from uchiwa.work.log_cache import from_logs
 
 
 def airflow_of(job: Job, round_: Round) -> tuple[CrossCheck, list[LogFile]]:
@@ -28,5 +29,10 @@ def airflow_of(job: Job, round_: Round) -> tuple[CrossCheck, list[LogFile]]:
     needed = set(QUANTITIES) | {"engine_speed", "ethanol_content", "battery_voltage"}
     for way in ("speed_density_air", "fuel_based_air"):
         needed.update(book.needs(way, base))
-    found = [air_of(log, base, car, book) for log in samples.read(logs, needed)]
-    return cross_check(found), logs
+
+    def checked() -> CrossCheck:
+        return cross_check([air_of(log, base, car, book) for log in samples.read(logs, needed)])
+
+    used = tuple(book.written_out(way) for way in ("speed_density_air", "fuel_based_air", "fuel_error"))
+    more = (revision.calibration.content_hash, job.car.file, used)
+    return from_logs("airflow", logs, more, checked), logs

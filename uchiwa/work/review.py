@@ -9,11 +9,12 @@ from uchiwa.core.errors import BadInput
 from uchiwa.core.proposals.correction import cells_mask
 from uchiwa.core.review import Difference, difference
 from uchiwa.core.reviewing.concern import Concern, outstanding
-from uchiwa.core.reviewing.reviewed import ImageFit, Reviewed, Visited
+from uchiwa.core.reviewing.reviewed import Duty, ImageFit, Reviewed, Visited
 from uchiwa.core.reviewing.rules import review
 from uchiwa.core.table import Calibration, Table
 from uchiwa.store import answers, calibrations, drafts, images, jobs, knock_decisions, setups
 from uchiwa.store.models import Answer, ControllerImage, Draft, Event, Job, LogFile, Round
+from uchiwa.work.log_cache import from_logs
 from uchiwa.work.visits import duty_of, visits
 
 
@@ -74,6 +75,13 @@ def _seen(job: Job, round_: Round, logs: list[LogFile], table: Table) -> Visited
     return replace(visited, retard=retard)
 
 
+def _duty(logs: list[LogFile], draft: Draft, base: Calibration, content: Calibration) -> Duty | None:
+    if not logs:
+        return None
+    more = (draft.base.calibration.content_hash, draft.calibration.content_hash)
+    return from_logs("duty", logs, more, lambda: (duty_of(logs, base, content),))[0]
+
+
 def review_work(job: Job, round_: Round) -> ReviewWork:
     """Everything the Review station shows of a round under work."""
     draft = drafts.current(job)
@@ -88,7 +96,7 @@ def review_work(job: Job, round_: Round) -> ReviewWork:
         base,
         content,
         seen,
-        duty_of(logs, base, content) if change.tables else None,
+        _duty(logs, draft, base, content) if change.tables else None,
         setup.name if setup is not None else "",
         image_fit(images.of_job(job), content),
         bool(logs),

@@ -21,9 +21,10 @@ from uchiwa.core.proposals.knock_threshold import ThresholdPolicy, ThresholdProp
 from uchiwa.core.proposals.read_policy import policy_from
 from uchiwa.core.proposals.torque import TorqueProposal, torque_from
 from uchiwa.core.proposals.torque_policy import TorquePolicy
-from uchiwa.core.pulls.overlay import PullView
+from uchiwa.core.pulls.overlay import Overlay, PullView, overlay
 from uchiwa.core.pulls.pull import Pull
 from uchiwa.core.pulls.recognised import pulls_of
+from uchiwa.core.pulls.road import RoadLoad
 from uchiwa.core.review import difference, same_axes
 from uchiwa.core.table import Calibration, Table
 from uchiwa.store import calibrations, drafts, jobs, knock_decisions, pull_notes, samples
@@ -166,10 +167,25 @@ def _judged(at: Desk) -> tuple[Knock, tuple[Cluster, ...], dict[int, Decided]]:
     if not at.on_table:
         axes = " and ".join(axis.title for axis in (at.table.x, at.table.y) if axis is not None)
         raise BadInput(f"no accepted log has {axes}, the axes of {at.table.title}", advice="record them")
+    knock, judged = from_logs("knock", at.rows, (*_earlier(at), *_shape(at.table)), lambda: _knock(at))
+    return knock, judged, knock_decisions.of(at.job, at.round, at.table.id, judged)
+
+
+def _knock(at: Desk) -> tuple[Knock, tuple[Cluster, ...]]:
     knock = gather_knock(at.on_table, at.table)
     safer = gather_knock(at.earlier, at.table) if at.earlier else None
-    judged = clusters(knock, at.table, safer)
-    return knock, judged, knock_decisions.of(at.job, at.round, at.table.id, judged)
+    return knock, clusters(knock, at.table, safer)
+
+
+def _earlier(at: Desk) -> tuple[tuple[int, int], ...]:
+    """What tells the logs of earlier rounds that count."""
+    return tuple((row.id, row.reading) for row in jobs.earlier_logs(at.job, at.round, _EARLIER))
+
+
+def _shape(table: Table) -> tuple[object, ...]:
+    """What tells a table's content."""
+    axes = [axis for axis in (table.x, table.y) if axis is not None]
+    return (table.id, table.grid.tobytes(), *((one.quantity, one.unit, one.breakpoints.tobytes()) for one in axes))
 
 
 def _by_decisions(decided: dict[int, Decided]) -> dict[str, tuple[int, ...]]:
@@ -214,8 +230,8 @@ def pull_rows(job: Job, round_: Round) -> list[PullRow]:
     notes = pull_notes.of(rows)
     found = [
         PullRow(row, pull, notes.get((row.id, pull.number)))
-        for row, log in zip(rows, read_logs(rows), strict=True)
-        for pull in pulls_of(log, load)
+        for row in rows
+        for pull in from_logs("pulls", [row], (load,), partial(_pulls_in, row, load))
     ]
     places = {one.key: float(number) for number, one in enumerate(found)}
 
@@ -223,6 +239,17 @@ def pull_rows(job: Job, round_: Round) -> list[PullRow]:
         return float(one.note.place) if one.note is not None and one.note.place is not None else places[one.key]
 
     return sorted(found, key=place)
+
+
+def _pulls_in(row: LogFile, load: RoadLoad | None) -> Sequence[Pull]:
+    return pulls_of(read_logs([row])[0], load)
+
+
+def overlaid(rows: Sequence[PullRow], view: PullView) -> Overlay:
+    """Pulls over each other on engine speed."""
+    order = tuple(row.key for row in rows)
+    more = (order, view.model_dump_json(), *(row.pull.factor for row in rows))
+    return from_logs("overlay", [row.log for row in rows], more, lambda: overlay([row.pull for row in rows], view))
 
 
 @dataclass(frozen=True, eq=False)
@@ -253,7 +280,13 @@ def torque_work(job: Job, round_: Round, table_id: str | None = None) -> TorqueW
         if one.hidden and log_id == at.row_of(number).id
     )
     displacement = at.base.constant("displacement")
-    proposal = torque_from(at.on_table, at.table, displacement, policy, load, knock, judged, hidden)
+    more = (*_earlier(at), *_shape(at.table), displacement, policy.model_dump_json(), load, hidden)
+    proposal = from_logs(
+        "torque",
+        at.rows,
+        more,
+        lambda: torque_from(at.on_table, at.table, displacement, policy, load, knock, judged, hidden),
+    )
     return TorqueWork(at, decided, proposal)
 
 

@@ -12,7 +12,7 @@ from uchiwa.core.car import CarFile
 from uchiwa.core.errors import BadInput
 from uchiwa.core.progress import Station
 from uchiwa.core.proposals.read_policy import policy_from
-from uchiwa.core.pulls.overlay import PullView, compare, overlay
+from uchiwa.core.pulls.overlay import PullView, compare
 from uchiwa.core.pulls.repeat import repeatability
 from uchiwa.core.pulls.runs import bands_of, even_bands
 from uchiwa.core.pulls.weather import trusted
@@ -42,7 +42,7 @@ def _values(page: RoundPage) -> dict[str, Any]:
     view = work.kept(page.round, "pulls", PullView)
     shown = [row for row in rows if not row.hidden]
     pulls = [row.pull for row in shown]
-    drawn = overlay(pulls, view)
+    drawn = work.overlaid(shown, view)
     car = CarFile.loads(page.job.car.file)
     repeats = repeatability(bands_of(pulls, even_bands(pulls), car.displacement))
     compared = compare(pulls, drawn, repeats, view.low, view.high)

@@ -1,0 +1,175 @@
+"""`python -m bench.load`: thirty people at a hundred jobs, two seconds between pages; how long they wait, and memory.
+
+The jobs are the demo's, brought in again and again as archives, so that each has logs, revisions and history of its own.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import os
+import random
+import re
+import signal
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+from collections import Counter
+from pathlib import Path
+
+import httpx2 as httpx
+
+from bench.screenshots import wait_until_well
+from uchiwa import demo
+from uchiwa.store import archive_in, archive_out, server
+from uchiwa.store.database import connect_to, database, unit_of_work
+from uchiwa.store.models import Job, LogFile, Round, User
+from uchiwa.store.place import free_port
+
+PEOPLE, JOBS, PAUSE_S, SECONDS = 30, 100, 2.0, 120.0
+STATIONS = (
+    "brief", "logs", "fuel", "fuel", "fuel?view=proposed", "tables", "review", "return", "spark/knock", "spark/pulls",
+    "spark/torque", "read",
+)  # fmt: skip
+PIECES = {"fuel": ("fuel/cell?i=4&j=5", "fuel/moments?i=5&j=4", "fuel/cell?i=6&j=3"), "tables": ("tables/pictures",)}
+
+
+def copies(wanted: int) -> None:
+    """Bring the demo's jobs in again until there are so many."""
+    with unit_of_work():
+        user = User.get(User.email == demo.EMAIL)
+        jobs = list(Job.select().where(Job.shop == user.shop_id))
+        archives = []
+        for job in jobs:
+            file = tempfile.TemporaryFile()
+            archive_out.export(job, file)
+            archives.append(file)
+    for number in range(wanted - len(jobs)):
+        file = archives[number % len(archives)]
+        file.seek(0)
+        with unit_of_work():
+            archive_in.bring_in(archive_in.open_archive(file, "copy.zip"), user)
+
+
+def wait_for_imports() -> None:
+    """Until every log is read."""
+    while True:
+        with unit_of_work():
+            left = LogFile.select().where(LogFile.state.in_(("stored", "importing"))).count()
+        if not left:
+            return
+        time.sleep(1)
+
+
+def resident(parent: int) -> dict[str, float]:
+    """MB of memory of each process of the application, by what it is."""
+    found: dict[str, float] = {}
+    for process in Path("/proc").glob("[0-9]*"):
+        try:
+            status = (process / "status").read_text()
+            command = (process / "cmdline").read_bytes().replace(b"\0", b" ").decode()
+        except OSError:
+            continue
+        above = int(re.search(r"PPid:\s+(\d+)", status)[1])
+        if int(process.name) != parent and above != parent:
+            continue
+        kind = "worker" if "uchiwa work" in command else "database" if "mariadbd" in command else "web"
+        size = re.search(r"VmRSS:\s+(\d+)", status)
+        if size:
+            found[kind] = found.get(kind, 0.0) + int(size[1]) / 1000
+    return found
+
+
+class Person:
+    """Somebody who goes from page to page."""
+
+    def __init__(self, address: str, number: int, rounds: list[tuple[int, int]]) -> None:
+        self.client = httpx.AsyncClient(base_url=address, timeout=60, trust_env=False)
+        self.random = random.Random(number)
+        self.rounds = rounds
+        self.took: list[tuple[float, str]] = []
+        self.wrong: list[str] = []
+
+    async def sign_in(self) -> None:
+        """As on any morning."""
+        page = await self.client.get("/sign-in")
+        token = re.search(r'name="csrf" content="([^"]+)"', page.text)[1]
+        form = {"csrf": token, "email": demo.EMAIL, "password": demo.PASSWORD}
+        answer = await self.client.post("/sign-in", data=form)
+        assert answer.status_code == 303, answer.status_code
+
+    async def get(self, path: str, kind: str, **headers: str) -> None:
+        """One page."""
+        start = time.perf_counter()
+        answer = await self.client.get(path, headers=headers)
+        self.took.append((time.perf_counter() - start, kind))
+        if answer.status_code >= 500:
+            self.wrong.append(f"{answer.status_code} {path}")
+
+    async def work(self, until: float) -> None:
+        """Home, a job, a station of it, and what a page asks for by itself."""
+        await asyncio.sleep(self.random.uniform(0, PAUSE_S))
+        while time.monotonic() < until:
+            await self.get("/", "home")
+            await asyncio.sleep(PAUSE_S)
+            job, number = self.random.choice(self.rounds)
+            await self.get(f"/jobs/{job}", "job")
+            await asyncio.sleep(PAUSE_S)
+            for _ in range(self.random.randint(1, 4)):
+                station = self.random.choice(STATIONS)
+                await self.get(f"/jobs/{job}/rounds/{number}/{station}", station)
+                for piece in PIECES.get(station, ()):
+                    await self.get(f"/jobs/{job}/rounds/{number}/{piece}", piece, **{"x-fragment": "yes"})
+                await asyncio.sleep(PAUSE_S)
+        await self.client.aclose()
+
+
+async def crowd(address: str, parent: int, rounds: list[tuple[int, int]], seconds: float) -> list[Person]:
+    """All of them at once; memory is printed every twenty seconds."""
+    people = [Person(address, number, rounds) for number in range(PEOPLE)]
+    for person in people:
+        await person.sign_in()
+    begun = time.monotonic()
+    working = [asyncio.create_task(person.work(begun + seconds)) for person in people]
+    while not all(one.done() for one in working):
+        print(f"  {time.monotonic() - begun:4.0f} s", {key: round(mb) for key, mb in resident(parent).items()}, flush=True)
+        await asyncio.wait(working, timeout=20)
+    for one in working:
+        one.result()
+    return people
+
+
+def main(seconds: float = SECONDS) -> None:
+    """Print what people would have met."""
+    with tempfile.TemporaryDirectory(prefix="uchiwa-load-") as home:
+        port = free_port(8597)
+        os.environ |= {"UCHIWA_HOME": home, "UCHIWA_DB_PORT": str(free_port(8598)), "UCHIWA_PORT": str(port)}
+        address = f"http://127.0.0.1:{port}"
+        process = subprocess.Popen([sys.executable, "-m", "uchiwa", "serve", "--demo"], stdout=subprocess.DEVNULL)
+        try:
+            wait_until_well(address)
+            connect_to(server.start())
+            copies(JOBS)
+            wait_for_imports()
+            with unit_of_work():
+                latest = {one.job_id: one.number for one in Round.select().order_by(Round.number)}
+            database.close_all()
+            people = asyncio.run(crowd(address, process.pid, sorted(latest.items()), seconds))
+        finally:
+            process.send_signal(signal.SIGINT)
+            process.wait(60)
+    took = sorted(one for person in people for one, _ in person.took)
+    wrong = Counter(one for person in people for one in person.wrong)
+    print(f"{PEOPLE} people, {JOBS} jobs, {len(took)} pages in {seconds:.0f} s")
+    p = statistics.quantiles(took, n=100)
+    print(f"median {p[49]:.3f} s, p95 {p[94]:.3f} s, p99 {p[98]:.3f} s, longest {took[-1]:.2f} s; errors {sum(wrong.values())}")
+    for kind in sorted({kind for person in people for _, kind in person.took}):
+        mine = sorted(one for person in people for one, other in person.took if other == kind)
+        print(f"  {kind:22} {len(mine):4}  median {mine[len(mine) // 2]:.3f}  p95 {mine[int(len(mine) * 0.95)]:.3f}")
+    for text, count in wrong.most_common(10):
+        print(f"  {count} × {text}")
+
+
+if __name__ == "__main__":
+    main(float(sys.argv[1]) if len(sys.argv) > 1 else SECONDS)
