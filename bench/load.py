@@ -6,6 +6,7 @@ The jobs are the demo's, brought in again and again as archives, so that each ha
 from __future__ import annotations
 
 import asyncio
+import io
 import os
 import random
 import re
@@ -42,7 +43,7 @@ def copies(wanted: int) -> None:
         jobs = list(Job.select().where(Job.shop == user.shop_id))
         archives = []
         for job in jobs:
-            file = tempfile.TemporaryFile()
+            file = io.BytesIO()
             archive_out.export(job, file)
             archives.append(file)
     for number in range(wanted - len(jobs)):
@@ -133,7 +134,9 @@ async def crowd(address: str, parent: int, rounds: list[tuple[int, int]], second
     begun = time.monotonic()
     working = [asyncio.create_task(person.work(begun + seconds)) for person in people]
     while not all(one.done() for one in working):
-        print(f"  {time.monotonic() - begun:4.0f} s", {key: round(mb) for key, mb in resident(parent).items()}, flush=True)
+        print(
+            f"  {time.monotonic() - begun:4.0f} s", {key: round(mb) for key, mb in resident(parent).items()}, flush=True
+        )
         await asyncio.wait(working, timeout=20)
     for one in working:
         one.result()
@@ -163,7 +166,9 @@ def main(seconds: float = SECONDS) -> None:
     wrong = Counter(one for person in people for one in person.wrong)
     print(f"{PEOPLE} people, {JOBS} jobs, {len(took)} pages in {seconds:.0f} s")
     p = statistics.quantiles(took, n=100)
-    print(f"median {p[49]:.3f} s, p95 {p[94]:.3f} s, p99 {p[98]:.3f} s, longest {took[-1]:.2f} s; errors {sum(wrong.values())}")
+    print(
+        f"median {p[49]:.3f} s, p95 {p[94]:.3f} s, p99 {p[98]:.3f} s, longest {took[-1]:.2f} s; errors {sum(wrong.values())}"
+    )
     for kind in sorted({kind for person in people for _, kind in person.took}):
         mine = sorted(one for person in people for one, other in person.took if other == kind)
         print(f"  {kind:22} {len(mine):4}  median {mine[len(mine) // 2]:.3f}  p95 {mine[int(len(mine) * 0.95)]:.3f}")

@@ -6,8 +6,6 @@ import io
 import json
 import multiprocessing
 import os
-import threading
-import time
 from collections.abc import Callable
 from concurrent.futures import ProcessPoolExecutor, as_completed
 from dataclasses import dataclass, replace
@@ -26,6 +24,7 @@ from uchiwa.core.proposals.report import report
 from uchiwa.core.pulls.pull import Source
 from uchiwa.core.review import difference
 from uchiwa.core.table import Calibration
+from uchiwa.parent import end_with_parent
 from uchiwa.standin.cars import StandInCar, car_named
 from uchiwa.standin.defects import changed
 from uchiwa.standin.dyno import dyno_run, write_run
@@ -270,17 +269,10 @@ def _adopt(tuner_id: int) -> None:
 
 
 def _connect(parent: int) -> None:
-    threading.Thread(target=_end_with, args=(parent,), daemon=True).start()
+    end_with_parent(parent)  # so that nobody loads beside the one that starts over
     place = Place.load()
     if place is not None:
         connect_to(place)
-
-
-def _end_with(parent: int) -> None:
-    """End this process as soon as its parent has ended, so that nobody loads beside the one that starts over."""
-    while os.getppid() == parent:
-        time.sleep(0.3)
-    os._exit(1)
 
 
 def _never_warm(time: FloatArray, coolant: FloatArray, _: dict[str, FloatArray]) -> FloatArray:

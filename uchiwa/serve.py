@@ -8,27 +8,27 @@ import signal
 import subprocess
 import sys
 import threading
+import time
 
 import click
 import uvicorn
 
-from uchiwa.settings import read_settings
+from uchiwa.settings import DEMO, read_settings
 from uchiwa.store import server
 from uchiwa.store.database import connect_to
 from uchiwa.store.place import port_is_free
 from uchiwa.store.schema import migrate
 
 _WAIT_S = 15
+_BUSY_S = 120
+_PORT_WAIT_S = 3.0
 _log = logging.getLogger("uchiwa.serve")
 
 
 def serve(*, with_demo: bool) -> None:
     """Start everything, serve until Ctrl-C or SIGTERM, and stop everything that was started here."""
-    from uchiwa.web.app import create_app
-    from uchiwa.web.protocol import PunctualProtocol
-
     settings = read_settings()
-    if not port_is_free(settings.port):
+    if not _comes_free(settings.port):
         raise OSError(f"port {settings.port} is taken: stop what listens there, or set UCHIWA_PORT")
     # uvicorn raises the signal that stopped it once more when it is done; this makes it end here, not at once.
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
@@ -44,14 +44,18 @@ def serve(*, with_demo: bool) -> None:
         watch = Watch(worker)
         watch.start()
         click.echo(f"\nUchiwa is at {settings.public_address}/   (Ctrl-C stops it)")
+        os.environ[DEMO] = "yes" if with_demo else "no"
         uvicorn.run(
-            create_app(place.secret_key, demo=with_demo, settings=settings),
+            "uchiwa.web.app:served",
+            factory=True,
+            workers=settings.web_processes,
             host="127.0.0.1",
             port=settings.port,
-            http=PunctualProtocol,
+            http="uchiwa.web.protocol:PunctualProtocol",
             log_level="warning",
             proxy_headers=False,
             timeout_graceful_shutdown=_WAIT_S,
+            timeout_worker_healthcheck=_BUSY_S,
         )
     finally:
         for one in (signal.SIGINT, signal.SIGTERM):
@@ -61,6 +65,16 @@ def serve(*, with_demo: bool) -> None:
             _end(watch.worker)
         if ours:
             server.stop()
+
+
+def _comes_free(port: int) -> bool:
+    """Whether a port is free, or comes free in a moment, as when the processes of a killed run are just ending."""
+    deadline = time.monotonic() + _PORT_WAIT_S
+    while not port_is_free(port):
+        if time.monotonic() > deadline:
+            return False
+        time.sleep(0.2)
+    return True
 
 
 def _load_demo() -> None:

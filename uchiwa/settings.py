@@ -11,6 +11,9 @@ from urllib.parse import urlsplit
 from uchiwa.core.errors import BadInput
 
 FIRST_PORT = 8460
+DEMO = "UCHIWA_DEMO"
+"""Set to “yes” by `uchiwa serve --demo` for the processes it starts."""
+_MOST_BY_ITSELF, _MOST_PROCESSES = 4, 32
 
 
 @dataclass(frozen=True)
@@ -21,11 +24,13 @@ class Settings:
         port: of the application, on loopback.
         public_address: scheme and host under which people reach it; all links that leave it begin with this.
         trusted_proxies: addresses or networks whose `X-Forwarded-For` is believed, separated by commas.
+        web_processes: that answer requests side by side.
     """
 
     port: int = FIRST_PORT
     public_address: str = f"http://127.0.0.1:{FIRST_PORT}"
     trusted_proxies: str = ""
+    web_processes: int = 1
 
     @property
     def https(self) -> bool:
@@ -61,4 +66,11 @@ def read_settings(environment: Mapping[str, str] | None = None) -> Settings:
                 where="UCHIWA_TRUSTED_PROXIES",
                 advice="set for example 10.0.0.5, 192.168.3.0/24",
             ) from None
-    return Settings(int(port), address, proxies)
+    processes = given.get("UCHIWA_WEB_PROCESSES", str(max(1, min(_MOST_BY_ITSELF, os.cpu_count() or 1))))
+    if not processes.isdecimal() or not 0 < int(processes) <= _MOST_PROCESSES:
+        raise BadInput(
+            f"“{processes}” is not a number of processes",
+            where="UCHIWA_WEB_PROCESSES",
+            advice=f"set a number from 1 to {_MOST_PROCESSES}",
+        )
+    return Settings(int(port), address, proxies, int(processes))

@@ -16,7 +16,7 @@ from playhouse.pool import MaxConnectionsExceeded, PooledMySQLDatabase
 
 from uchiwa.store.place import Place
 
-THREADS = 16
+THREADS = 12
 """Threads of one process that may want a connection at once; the pool has one for each, and some for the rest."""
 _CONNECTIONS = THREADS + 8
 _WAIT_FOR_CONNECTION_S = 20

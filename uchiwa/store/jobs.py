@@ -240,8 +240,13 @@ def queue(shop_id: int, search: str = "") -> list[QueueEntry]:
         with_log = LogFile.select(LogFile.job).where(LogFile.name.contains(text))
         query = query.where(Car.title.contains(text) | Customer.name.contains(text) | Job.id.in_(with_log))
     found = list(query.order_by(Job.moved_at))
-    every = list(Round.select().where(Round.job.in_([job.id for job in found])).order_by(Round.number)) if found else []
+    ids = [job.id for job in found]
+    every = list(Round.select().where(Round.job.in_(ids)).order_by(Round.number)) if found else []
     latest = {one.job_id: one for one in every}
+    paths: dict[int, list[float]] = {}
+    for one in every:
+        if one.error_percent is not None:
+            paths.setdefault(one.job_id, []).append(one.error_percent)
     facts = facts_of(latest.values())
     names: dict[int, list[str]] = {}
     if latest:
@@ -252,8 +257,8 @@ def queue(shop_id: int, search: str = "") -> list[QueueEntry]:
     for job in found:
         round_ = latest[job.id]
         move, sentence = whose_move(facts[round_.id], closed=job.closed)
-        path = tuple(one.error_percent for one in every if one.job_id == job.id and one.error_percent is not None)
         detail = _detail(facts[round_.id], round_, names.get(round_.id, []))
+        path = tuple(paths.get(job.id, ()))
         entries.append(QueueEntry(job, round_, facts[round_.id], move, sentence, detail, path, job.moved_at))
     return entries
 

@@ -608,6 +608,14 @@ class WorkerBeat(Base):
         table_name = "worker_beat"
 
 
+class Estimate(Base):
+    """Something estimated from logs, as JSON, under a hash of all that it follows from."""
+
+    mark = CharField(max_length=64, unique=True)
+    document = TextField()
+    at = DateTimeField(index=True)
+
+
 class DemoPart(Base):
     """A job of the demo data, `done` once all of it is there; what a kill has left half made is made anew."""
 
@@ -625,5 +633,5 @@ ALL = (
     Shop, User, Attempt, WebSession, Flash, Customer, Car, Job, Round, LogFile, LogRawChunk, LogChannel, ChannelChunk, ChannelLevel,
     StoredCalibration, Revision, Draft, ControllerImage, RevisionImage, Answer, KnockDecision, PullNote, Event, FoundInLog,
     ChannelMemory, BriefPattern, CustomerLink, Message, ComputedChannel, KeptArrangement, LogNote, WorkerBeat,
-    DemoPart,
+    Estimate, DemoPart,
 )  # fmt: skip

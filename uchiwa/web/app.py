@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 
@@ -12,8 +13,10 @@ from fastapi.staticfiles import StaticFiles
 from starlette.middleware.base import RequestResponseEndpoint
 from uvicorn.middleware.proxy_headers import ProxyHeadersMiddleware
 
-from uchiwa.settings import Settings
-from uchiwa.store.database import THREADS
+from uchiwa.parent import end_with_parent
+from uchiwa.settings import DEMO, Settings, read_settings
+from uchiwa.store.database import THREADS, connect_to
+from uchiwa.store.place import Place
 from uchiwa.web.browser import BrowserMiddleware
 from uchiwa.web.errors import add_handlers, failure
 from uchiwa.web.gate import Gate
@@ -61,6 +64,16 @@ async def _lifespan(_app: FastAPI) -> AsyncIterator[None]:
     limiter: CapacityLimiter = to_thread.current_default_thread_limiter()
     limiter.total_tokens = THREADS
     yield
+
+
+def served() -> FastAPI:
+    """The application of a process that `uchiwa serve` has started, for the database on file; it ends with its parent."""
+    place = Place.load()
+    if place is None:
+        raise RuntimeError("there is no database yet")
+    connect_to(place)
+    end_with_parent()
+    return create_app(place.secret_key, demo=os.environ.get(DEMO) == "yes", settings=read_settings())
 
 
 def create_app(secret_key: str, *, demo: bool = False, settings: Settings | None = None) -> FastAPI:

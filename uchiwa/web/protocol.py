@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import socket
 
 from uvicorn.protocols.http.h11_impl import H11Protocol
 
@@ -17,6 +18,10 @@ class PunctualProtocol(H11Protocol):
     def connection_made(self, transport: asyncio.Transport) -> None:
         """A new connection: its first head is waited for."""
         super().connection_made(transport)
+        # A listening socket made for several processes does not pass this on, and each answer would wait for 40 ms.
+        connection = transport.get_extra_info("socket")
+        if connection is not None and connection.family in (socket.AF_INET, socket.AF_INET6):
+            connection.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
         self._expect_head()
 
     def connection_lost(self, exc: Exception | None) -> None:

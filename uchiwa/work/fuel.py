@@ -4,23 +4,27 @@ from __future__ import annotations
 
 import json
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
+from typing import Any
 
 import numpy as np
 
+from uchiwa import __version__
+from uchiwa.core.align import Delay
 from uchiwa.core.editing.breakpoints import rebroken
 from uchiwa.core.errors import BadInput
 from uchiwa.core.formulas.computed import Book
 from uchiwa.core.formulas.evaluation import Workings
 from uchiwa.core.log import BoolArray
-from uchiwa.core.proposals.evidence import QUANTITIES, Evidence, gather
+from uchiwa.core.proposals.evidence import QUANTITIES, Estimated, Evidence, gather
 from uchiwa.core.proposals.fuel import ROLES, FuelProposal, airflow_table, proposal_from
 from uchiwa.core.proposals.policy import Policy
 from uchiwa.core.proposals.report import report
+from uchiwa.core.proposals.transients import Transient
 from uchiwa.core.review import difference, same_axes
 from uchiwa.core.table import Calibration, Table
 from uchiwa.core.timebase import on_one_base
-from uchiwa.store import calibrations, channels, drafts, jobs, samples
+from uchiwa.store import calibrations, channels, drafts, estimates, jobs, samples
 from uchiwa.store.models import Draft, Event, Job, LogFile, Round, User
 from uchiwa.work.log_cache import bytes_of, from_logs
 
@@ -82,11 +86,16 @@ def _proposal(
     channels_used = tuple(book.written_out(text) for text in (*formulas, "charge_share"))
     along = tuple(axis.breakpoints.tobytes() for axis in (table.x, table.y) if axis is not None)
 
+    of_evidence = (base_hash, table.id, along, policy.evidence_key(), channels_used)
+
     def gathered() -> Evidence:
         needed = QUANTITIES.union(*(book.needs(text, base) for text in formulas))
-        return gather(samples.read(logs, needed), base, table, policy, book=book)
-
-    of_evidence = (base_hash, table.id, along, policy.evidence_key(), channels_used)
+        mark = estimates.mark_of((__version__, *((log.id, log.reading) for log in logs), *of_evidence))
+        known = _estimated(estimates.find(mark))
+        evidence = gather(samples.read(logs, needed), base, table, policy, book=book, known=known)
+        if known is None:
+            estimates.keep(mark, asdict(evidence.estimated))
+        return evidence
 
     def proposed() -> FuelProposal:
         evidence = from_logs("fuel evidence", logs, of_evidence, gathered)
@@ -94,6 +103,13 @@ def _proposal(
 
     of_proposal = (*of_evidence, table.grid.tobytes(), policy.model_dump_json())
     return from_logs("fuel proposal", logs, of_proposal, proposed, lambda one: bytes_of(one) - bytes_of(one.evidence))
+
+
+def _estimated(data: dict[str, Any] | None) -> Estimated | None:
+    if data is None:
+        return None
+    transients = tuple(Transient(**one) for one in data["transients"])
+    return Estimated(Delay(**data["delay"]), data["delay_gain"], transients)
 
 
 def check_conditions(job: Job, round_: Round, formulas: Sequence[str]) -> None:
@@ -111,6 +127,23 @@ def check_conditions(job: Job, round_: Round, formulas: Sequence[str]) -> None:
         for log in samples.read(logs, {*needed, "engine_speed"}):
             time, signals = on_one_base(log)
             Workings(time, signals, calibration, None, book).condition(text)
+
+
+def round_proposal(job: Job, round_: Round, policy: Policy) -> FuelProposal | None:
+    """What a round's logs say of the first table, under another policy than the round's; None if there is nothing.
+
+    Raises:
+        BadInput: the logs lack a channel.
+    """
+    revision, logs = drafts.running(job, round_), jobs.usable_logs(round_)
+    if revision is None or not logs:
+        return None
+    base = calibrations.content(revision.calibration)
+    tables = base.by_role("volumetric_efficiency") or base.by_role("maf_curve")
+    if not tables:
+        return None
+    book = channels.book_of(job.shop_id)
+    return _proposal(revision.calibration.content_hash, base, tables[0], logs, policy, book)
 
 
 def fuel_work(job: Job, round_: Round, table_id: str | None = None) -> FuelWork:

@@ -20,8 +20,7 @@ from uchiwa.core.coverage import dwell
 from uchiwa.core.drives import Drive
 from uchiwa.core.errors import BadInput
 from uchiwa.core.log import FloatArray, Log
-from uchiwa.core.proposals.evidence import QUANTITIES, gather
-from uchiwa.core.proposals.fuel import proposal_from, summarise
+from uchiwa.core.proposals.fuel import summarise
 from uchiwa.core.proposals.policy import Policy
 from uchiwa.core.readers import check_size, read_recordings
 from uchiwa.core.recognise import Assignment, Knowledge
@@ -31,6 +30,7 @@ from uchiwa.store.collected import dwell_of
 from uchiwa.store.database import run_again, unit_of_work
 from uchiwa.store.locks import lock_job
 from uchiwa.store.models import Car, Job, LogFile, Round, Shop
+from uchiwa.work.fuel import round_proposal
 
 _MOST_DRIVES = 400
 
@@ -232,22 +232,15 @@ def drives_as_data(drives: Sequence[Drive]) -> list[dict[str, object]]:
 
 def summarise_round(job: Job, round_: Round) -> None:
     """Keep how large the error is that a round's logs show, against the revision they were recorded with."""
-    logs = jobs.usable_logs(round_)
-    revision = drafts.running(job, round_)
-    if revision is None:
+    if drafts.running(job, round_) is None:
         return
-    base = calibrations.content(revision.calibration)
-    tables = base.by_role("volumetric_efficiency") or base.by_role("maf_curve")
-    summary = None
-    if logs and tables:
-        stored = Policy.read(json.loads(round_.policy))
-        kept = {"without", "also", "where", "in_use", "settle_s", "use_trims", "loop", "target", "transients"}
-        policy = Policy.read(stored.model_dump(include=kept))
-        try:
-            evidence = gather(samples.read(logs, QUANTITIES), base, tables[0], policy)
-            summary = summarise(proposal_from(evidence, tables[0], policy))
-        except BadInput:
-            summary = None
+    stored = Policy.read(json.loads(round_.policy))
+    kept = {"without", "also", "where", "in_use", "settle_s", "use_trims", "loop", "target", "transients"}
+    try:
+        proposal = round_proposal(job, round_, Policy.read(stored.model_dump(include=kept)))
+    except BadInput:
+        proposal = None
+    summary = summarise(proposal) if proposal is not None else None
     Round.update(
         error_percent=summary.rms_percent if summary else None,
         cells=summary.cells if summary else None,

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import fields, is_dataclass
+from functools import partial
+from threading import BoundedSemaphore, local
 from typing import Any, TypeVar, cast
 
 import numpy as np
@@ -13,8 +15,19 @@ from uchiwa.store.remembered import Remembered
 
 _BYTES = 256_000_000
 _EACH = 120
+_AT_ONCE = 2
+_turns = BoundedSemaphore(_AT_ONCE)
 _cache: Remembered[Any] = Remembered(_BYTES)
 Found = TypeVar("Found")
+
+
+class _Mine(local):
+    """Whether this thread has its turn."""
+
+    working = False
+
+
+_mine = _Mine()
 
 
 def from_logs(
@@ -37,7 +50,19 @@ def from_logs(
         size: bytes that it takes beside what is remembered anyway; all of it, if not given.
     """
     readings = tuple((log.id, log.reading) for log in logs)
-    return cast(Found, _cache.get_or_make((kind, readings, *more), make, size or bytes_of))
+    return cast(Found, _cache.get_or_make((kind, readings, *more), partial(_in_turn, make), size or bytes_of))
+
+
+def _in_turn(make: Callable[[], Found]) -> Found:
+    """Work something out when it is its turn: what many want at once comes sooner one after the other than all together."""
+    if _mine.working:
+        return make()
+    with _turns:
+        _mine.working = True
+        try:
+            return make()
+        finally:
+            _mine.working = False
 
 
 def bytes_of(part: object) -> int:

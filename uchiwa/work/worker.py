@@ -19,7 +19,8 @@ import pymysql
 from peewee import PeeweeException
 from playhouse.pool import MaxConnectionsExceeded
 
-from uchiwa.store import accounts, attempts, levels, sessions, uploads
+from uchiwa.parent import end_with_parent
+from uchiwa.store import accounts, attempts, estimates, levels, sessions, uploads
 from uchiwa.store.clock import now
 from uchiwa.store.database import database, unit_of_work
 from uchiwa.store.models import WorkerBeat
@@ -51,7 +52,7 @@ def _beat_once(name: str) -> None:
     uploads.hold_on()
 
 
-def _beat(stop: threading.Event, parent: int | None) -> None:
+def _beat(stop: threading.Event) -> None:
     name = f"{socket.gethostname()}:{os.getpid()}"[:64]
     while True:
         try:
@@ -60,9 +61,6 @@ def _beat(stop: threading.Event, parent: int | None) -> None:
             database.close()
         if stop.wait(BEAT_S):
             return
-        if parent is not None and os.getppid() != parent:
-            os.kill(os.getpid(), signal.SIGTERM)
-            return
 
 
 def tidy() -> None:
@@ -70,6 +68,7 @@ def tidy() -> None:
     uploads.drop_abandoned()
     sessions.drop_old()
     attempts.drop_old(accounts.WINDOW)
+    estimates.drop_old()
     for log in levels.missing():
         levels.build(log)
 
@@ -130,7 +129,9 @@ def run(parent: int | None = None) -> None:
     over = threading.Event()
     for one in (signal.SIGINT, signal.SIGTERM):
         signal.signal(one, lambda *_: over.set())
-    threading.Thread(target=_beat, args=(over, parent), daemon=True).start()
+    threading.Thread(target=_beat, args=(over,), daemon=True).start()
+    if parent is not None:
+        end_with_parent(parent)
     imports = Imports()
     tidied = -_TIDY_S
     try:

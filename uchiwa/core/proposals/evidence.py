@@ -81,6 +81,15 @@ class FuelParts:
         return self.mixture * (1 + self.short_trim) * (1 + self.long_trim) * self.transient
 
 
+@dataclass(frozen=True)
+class Estimated:
+    """What gathering evidence estimates: delay, its gain, and transients, as `Evidence` has them."""
+
+    delay: Delay
+    delay_gain: float
+    transients: tuple[Transient, ...]
+
+
 @dataclass(frozen=True, eq=False)
 class Evidence:
     """Samples of all logs, one after the other; arrays of shape (n,).
@@ -115,6 +124,11 @@ class Evidence:
     transients: tuple[Transient, ...] = ()
     banks: FloatArray | None = None
     floor: float = 0.0
+
+    @property
+    def estimated(self) -> Estimated:
+        """What was estimated on the way."""
+        return Estimated(self.delay, self.delay_gain, self.transients)
 
     @property
     def breaks(self) -> IntArray:
@@ -352,10 +366,14 @@ def gather(
     policy: Policy,
     where: Sequence[str] = (),
     book: Book = SHIPPED,
+    known: Estimated | None = None,
 ) -> Evidence:
     """Fuel errors of all logs on the axes of a table.
 
     Two banks are averaged. Without a measured mixture only closed-loop samples count, with λm/λt = 1.
+
+    Args:
+        known: what was estimated when the same was gathered before, which takes most of the time.
 
     Raises:
         BadInput: a log lacks a channel that is needed, or there is no log, or a condition is wrong.
@@ -364,7 +382,9 @@ def gather(
         raise BadInput("there is no log to compute from", advice="accept at least one log of this round")
     ones = [_one_log(log, calibration, table, policy, where, book) for log in logs]
     gain = 0.0
-    if policy.delay == "auto":
+    if known is not None:
+        delay, gain = known.delay, known.delay_gain
+    elif policy.delay == "auto":
         parts = [part for part in (_delay_samples(one, table, policy) for one in ones) if part is not None]
         cells = table.shape[0] * table.shape[1]
         delay = estimate_delay(parts, cells)
@@ -399,7 +419,7 @@ def gather(
         delay_gain=gain,
         banks=_joined([one.banks for one in ones], [one.time.size for one in ones]),
     )
-    return _without_transients(evidence, table, ones)
+    return _without_transients(evidence, table, ones, known)
 
 
 def _joined(parts: list[FloatArray | None], sizes: list[int]) -> FloatArray | None:
@@ -409,21 +429,24 @@ def _joined(parts: list[FloatArray | None], sizes: list[int]) -> FloatArray | No
     return np.concatenate([np.full(size, np.nan) if part is None else part for part, size in pairs])
 
 
-def _without_transients(evidence: Evidence, table: Table, ones: list[_OneLog]) -> Evidence:
+def _without_transients(evidence: Evidence, table: Table, ones: list[_OneLog], known: Estimated | None) -> Evidence:
     """The evidence with the error free of what only changing conditions add."""
     signals = {
         words: np.concatenate([one.changing.get(words, np.zeros(one.time.shape)) for one in ones])
         for words in dict.fromkeys(words for one in ones for words in one.changing)
     }
     used = evidence.sieve.used
-    found = estimate_transients(
-        table,
-        evidence.x[used],
-        evidence.y[used] if evidence.y is not None else None,
-        evidence.error[used],
-        evidence.breaks[used],
-        {words: signal[used] for words, signal in signals.items()},
-    )
+    if known is not None:
+        found = known.transients
+    else:
+        found = estimate_transients(
+            table,
+            evidence.x[used],
+            evidence.y[used] if evidence.y is not None else None,
+            evidence.error[used],
+            evidence.breaks[used],
+            {words: signal[used] for words, signal in signals.items()},
+        )
     steps = max((_trim_step(one) for one in ones if one.reading is None and one.ratio is None), default=0.0)
     follow = sum(one.slope * signals[one.words][used] for one in found if one.words == SLOW_TRIMS)
     left = float(np.sqrt(np.mean(np.square(follow)))) / 2 if used.any() else 0.0
