@@ -16,6 +16,7 @@ import zstandard
 from numpy.typing import NDArray
 
 from uchiwa.core.log import Channel, FloatArray, Log, Raster
+from uchiwa.store.conflict import BeingReadError
 from uchiwa.store.database import run_again, unit_of_work
 from uchiwa.store.models import ChannelChunk, LogChannel, LogFile, blob
 
@@ -213,6 +214,8 @@ def values_of(channel_ids: Collection[int]) -> dict[int, FloatArray]:
 
 
 def _recording(log: LogFile, channels: list[LogChannel], values: dict[int, FloatArray]) -> Log:
+    if not channels or any(values[one.id].size != one.samples for one in channels):
+        raise BeingReadError
     rasters: list[Raster] = []
     for number in sorted({one.raster for one in channels}):
         here = [one for one in channels if one.raster == number]

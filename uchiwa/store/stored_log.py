@@ -12,6 +12,7 @@ from uchiwa.core.log import FloatArray
 from uchiwa.core.reading.pyramid import Level, Sums
 from uchiwa.core.reading.window import block_for, roughly
 from uchiwa.store import levels, samples
+from uchiwa.store.conflict import BeingReadError
 from uchiwa.store.database import database
 from uchiwa.store.models import ChannelChunk, ChannelLevel, LogFile
 from uchiwa.store.remembered import Remembered
@@ -60,7 +61,9 @@ class StoredSignal:
         key = ("sums", self.id, block)
         found = _remembered.get(key)
         if not isinstance(found, Sums):
-            row = ChannelLevel.get(ChannelLevel.channel == self.id, ChannelLevel.block == block)
+            row = ChannelLevel.get_or_none(ChannelLevel.channel == self.id, ChannelLevel.block == block)
+            if row is None:
+                raise BeingReadError
             found = levels.unpack_sums(bytes(row.sums), row.blocks)
             _remembered.put(key, found, 16 * row.blocks)
         return found
@@ -72,6 +75,8 @@ class StoredSignal:
             return np.empty(0)
         found = fetch_chunks([self], first, last)
         positions = chunks_of(first, last)
+        if any((self.id, position) not in found for position in positions):
+            raise BeingReadError
         parts = [found[self.id, position] for position in positions]
         whole = parts[0] if len(parts) == 1 else np.concatenate(parts)
         offset = positions[0] * samples.CHUNK
@@ -100,6 +105,8 @@ def fetch_levels(wanted: Iterable[tuple[StoredSignal, int]]) -> dict[tuple[int, 
             level = levels.unpack_level(bytes(data), block, blocks)
             found[channel, block] = level
             _remembered.put(("level", channel, block), level, 16 * blocks)
+        if any(pair not in found for pair in missing):
+            raise BeingReadError
     return found
 
 
@@ -138,6 +145,8 @@ class StoredLog:
         if found is None:
             levels.build(log)
             found = _signals_of(log, keys) or []
+        if not found:
+            raise BeingReadError
         self.times: dict[int, StoredSignal] = {}
         self.signals: dict[str, StoredSignal] = {}
         for signal in found:

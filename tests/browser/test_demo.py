@@ -1,0 +1,97 @@
+"""`make demo` as a newcomer runs it, killed half-way and run again: all of it is there, and each job once."""
+
+from __future__ import annotations
+
+import json
+import os
+import re
+import signal
+import subprocess
+import threading
+import time
+import urllib.request
+from http.cookiejar import CookieJar
+from pathlib import Path
+from urllib.parse import urlencode
+
+import pytest
+
+from tests.browser.test_serving import ours, wait_for
+from tests.ports import own
+from uchiwa import demo
+from uchiwa.store.place import free_port
+
+pytestmark = pytest.mark.browser
+ROOT = Path(__file__).parents[2]
+
+
+class Run:
+    """One `make demo` with what it prints."""
+
+    def __init__(self, environment: dict[str, str]) -> None:
+        self.process = subprocess.Popen(
+            ["make", "demo"], cwd=ROOT, env=environment, text=True, stdout=subprocess.PIPE, stderr=subprocess.STDOUT,
+            start_new_session=True,
+        )  # fmt: skip
+        self.said: list[str] = []
+        threading.Thread(target=self._listen, daemon=True).start()
+
+    def _listen(self) -> None:
+        for line in self.process.stdout:
+            self.said.append(line)
+
+    def wait_for_line(self, pattern: str, seconds: float = 400) -> None:
+        """Until it has said something."""
+        deadline = time.monotonic() + seconds
+        while not any(re.search(pattern, line) for line in self.said):
+            assert self.process.poll() is None, "".join(self.said)
+            assert time.monotonic() < deadline, "".join(self.said)
+            time.sleep(0.2)
+
+    def send(self, number: int) -> None:
+        """A signal to all of it, as Ctrl-C is."""
+        os.killpg(self.process.pid, number)
+        self.process.wait(60)
+
+
+def page_of(address: str) -> str:
+    """The queue, seen by the person whose sign-in was printed."""
+    opener = urllib.request.build_opener(urllib.request.HTTPCookieProcessor(CookieJar()))
+    form = opener.open(f"{address}/sign-in").read().decode()
+    token = re.search(r'name="csrf" content="([^"]+)"', form)[1]
+    data = urlencode({"csrf": token, "email": demo.EMAIL, "password": demo.PASSWORD}).encode()
+    return opener.open(f"{address}/sign-in", data).read().decode()
+
+
+def test_the_demo_is_whole_after_a_kill_and_quick_the_next_time(tmp_path):
+    home, port = tmp_path / "home", free_port(own(8581))
+    address = f"http://127.0.0.1:{port}"
+    environment = os.environ | {
+        "UCHIWA_HOME": str(home), "UCHIWA_PORT": str(port), "UCHIWA_DB_PORT": str(free_port(own(8583))), "MAKEFLAGS": "",
+    }  # fmt: skip
+    first = Run(environment)
+    first.wait_for_line(r"^ +2 of 10 ")
+    first.send(signal.SIGKILL)
+    assert f"Uchiwa is at {address}" not in "".join(first.said)
+    second = Run(environment)
+    try:
+        second.wait_for_line(rf"Uchiwa is at {address}/")
+        wait_for({"database": "ok", "worker": "ok"}, address)
+        assert f"Sign in with {demo.EMAIL} and the password {demo.PASSWORD}" in "".join(second.said)
+        again = [line for line in second.said if re.match(r" +\d+ of 10 ", line)]
+        assert 1 <= len(again) <= 8
+        queue = page_of(address)
+        for job in demo.JOBS:
+            assert queue.count(f"{job.customer}") >= 1, job.customer
+        assert len(set(re.findall(r"/jobs/(\d+)", queue))) == len(demo.JOBS)
+        assert json.load(urllib.request.urlopen(f"{address}/healthz")) == {"database": "ok", "worker": "ok"}
+    finally:
+        second.send(signal.SIGINT)
+    assert ours(home) == []
+    third = Run(environment)
+    try:
+        third.wait_for_line(rf"Uchiwa is at {address}/", 60)
+        assert not any(re.match(r" +\d+ of 10 ", line) for line in third.said)
+    finally:
+        third.send(signal.SIGINT)
+    assert ours(home) == []

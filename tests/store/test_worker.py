@@ -1,0 +1,221 @@
+"""Imports in processes of their own: budgets, tries, fairness, and what a paused worker writes late."""
+
+from __future__ import annotations
+
+import os
+import signal
+import time
+from datetime import timedelta
+
+import pytest
+
+from tests.store.conftest import log_text
+from uchiwa.standin.cars import pike_base
+from uchiwa.store import accounts, jobs, levels, uploads
+from uchiwa.store.clock import now
+from uchiwa.store.database import unit_of_work
+from uchiwa.store.models import LogChannel, LogFile, WorkerBeat
+from uchiwa.work import budget, importing, imports, worker
+
+
+def state(log: LogFile) -> tuple[str, int, str]:
+    with unit_of_work():
+        row = LogFile.get_by_id(log.id)
+    return row.state, row.attempts, row.message
+
+
+def run(slots: int = 2, seconds: float = 120) -> None:
+    """A worker until nothing waits."""
+    at_work = worker.Imports(slots)
+    deadline = time.monotonic() + seconds
+    try:
+        while at_work.running or uploads.waiting():
+            assert time.monotonic() < deadline
+            at_work.look_after()
+            at_work.fill()
+            at_work.wait(0.05)
+    finally:
+        at_work.stop()
+
+
+def test_good_and_bad_files_beside_each_other(scene):
+    good, _ = scene.receive(log_text())
+    blanks, _ = scene.receive(" " * 22_000 + "\n1,2\n", "blanks.csv")
+    binary, _ = scene.receive(b"PAR1" + os.urandom(4000), "broken.parquet")
+    run()
+    assert state(good)[0] == uploads.READY
+    assert state(blanks)[0] == state(binary)[0] == uploads.REFUSED
+    with unit_of_work():
+        row = LogFile.get_by_id(good.id)
+        assert row.reading == 1
+        assert LogChannel.select().where(LogChannel.log == row, LogChannel.levels.is_null()).count() == 0
+
+
+def test_a_file_that_takes_too_long_is_ended_and_refused_after_three_tries(scene, monkeypatch):
+    slow, _ = scene.receive(log_text())
+    quick, _ = scene.receive(log_text(2))
+    real = importing.budget_of
+    monkeypatch.setattr(
+        importing,
+        "budget_of",
+        lambda size: budget.Budget(0.0 if size == slow.size else real(size).seconds, real(size).room_bytes),
+    )
+    assert slow.size != quick.size
+    run()
+    assert state(quick)[0] == uploads.READY
+    kind, attempts, message = state(slow)
+    assert (kind, attempts) == (uploads.REFUSED, 0)
+    assert f"begun {uploads.ATTEMPTS} times" in message
+    monkeypatch.undo()
+    with unit_of_work():
+        uploads.read_again([LogFile.get_by_id(slow.id)])
+    run()
+    assert state(slow)[0] == uploads.READY
+
+
+def test_a_file_that_wants_too_much_memory_says_so(scene, monkeypatch):
+    log, _ = scene.receive(log_text(size=4000))
+    monkeypatch.setattr(importing, "budget_of", lambda _size: budget.Budget(60.0, 3 << 20))
+    run()
+    kind, _, message = state(log)
+    assert kind == uploads.REFUSED
+    assert message in (importing.TOO_LARGE, uploads.WORN_OUT)
+
+
+def test_a_process_that_dies_costs_a_try_and_a_database_that_is_away_none(scene):
+    log, _ = scene.receive(log_text())
+    held = uploads.claim(log.id)
+    uploads.release(held)
+    assert state(log)[:2] == (uploads.STORED, 1)
+    held = uploads.claim(log.id)
+    uploads.release(held, counts=False)
+    assert state(log)[:2] == (uploads.STORED, 1)
+    for _ in range(2):
+        uploads.release(uploads.claim(log.id))
+    assert uploads.claim(log.id) is None
+    assert state(log)[0] == uploads.REFUSED
+
+
+def test_one_shop_leaves_room_for_another(scene):
+    for seed in range(5):
+        scene.receive(log_text(seed))
+    with unit_of_work():
+        other = accounts.create_user(accounts.create_shop("Other"), "other@example.org", "Other", "another long one")
+        job = jobs.create(other, "Customer", "Pike", "", pike_base())
+        round_ = jobs.rounds(job)[0]
+    import io
+
+    theirs, _ = uploads.receive(job, round_, "theirs.csv", io.BytesIO(log_text(9).encode()))
+    order = []
+    for _ in range(3):
+        found = uploads.next_waiting(2)
+        order.append(found)
+        assert uploads.claim(found) is not None
+    assert theirs.id == order[1]
+    assert uploads.next_waiting(2) is None
+    assert uploads.next_waiting(3) is not None
+
+
+def test_a_log_that_somebody_holds_is_passed_over(scene):
+    first, _ = scene.receive(log_text(1))
+    second, _ = scene.receive(log_text(2))
+    assert uploads.next_waiting(3) == first.id
+    assert uploads.next_waiting(3, {first.id}) == second.id
+
+
+def test_what_a_paused_worker_writes_late_is_refused(scene):
+    log, _ = scene.receive(log_text())
+    paused = uploads.claim(log.id)
+    with unit_of_work():
+        LogFile.update(lease_until=now() - timedelta(seconds=1)).where(LogFile.id == log.id).execute()
+    assert imports.import_log(log.id)
+    with unit_of_work():
+        before = [one.id for one in LogChannel.select().order_by(LogChannel.id)]
+    assert not imports.perform(paused)
+    for late in (
+        lambda: uploads.progress(paused, 50, "late"),
+        lambda: uploads.refuse(paused, "Late."),
+        lambda: uploads.siblings(paused, 2),
+        lambda: uploads.clear(paused),
+    ):
+        with pytest.raises(uploads.LeaseLostError):
+            late()
+    uploads.release(paused)
+    with unit_of_work():
+        assert [one.id for one in LogChannel.select().order_by(LogChannel.id)] == before
+    assert state(log)[0] == uploads.READY
+
+
+def test_a_stopped_process_is_taken_over_from_while_it_sleeps(scene):
+    log, _ = scene.receive(log_text(size=3000))
+    under_way = importing.begin(uploads.claim(log.id))
+    os.kill(under_way.process.pid, signal.SIGSTOP)
+    try:
+        uploads.let_go(under_way.log)
+        with unit_of_work():
+            LogFile.update(lease_until=now() - timedelta(seconds=1)).where(LogFile.id == log.id).execute()
+        assert imports.import_log(log.id)
+    finally:
+        os.kill(under_way.process.pid, signal.SIGCONT)
+    under_way.process.join(60)
+    assert state(log)[0] == uploads.READY
+    with unit_of_work():
+        assert LogFile.get_by_id(log.id).reading == 1
+
+
+def test_a_channel_put_right_while_its_log_is_read_is_read_anew(scene):
+    log, _ = scene.receive(log_text())
+    held = uploads.claim(log.id)
+    with unit_of_work():
+        uploads.read_again([LogFile.get_by_id(log.id)])
+    with pytest.raises(uploads.LeaseLostError):
+        uploads.progress(held, 10, "reading")
+    assert imports.import_log(log.id)
+
+
+def test_leases_and_beats_of_the_future_are_not_believed(scene):
+    log, _ = scene.receive(log_text())
+    assert uploads.claim(log.id) is not None
+    with unit_of_work():
+        LogFile.update(lease_until=now() + timedelta(hours=2)).where(LogFile.id == log.id).execute()
+        WorkerBeat.create(name="dead", at=now() + timedelta(hours=2))
+    assert not worker.alive()
+    worker._beat_once("alive")
+    assert worker.alive()
+    assert imports.import_log(log.id)
+
+
+def test_a_pyramid_that_was_not_built_is_built_by_the_next_tidying(scene):
+    log, _ = scene.receive(log_text())
+    imports.import_log(log.id)
+    with unit_of_work():
+        LogChannel.update(levels=None).where(LogChannel.log == log).execute()
+    assert [one.id for one in levels.missing()] == [log.id]
+    worker.tidy()
+    assert levels.missing() == []
+
+
+def test_a_log_is_what_it_was_read_as_last(scene):
+    """What was worked out from a log before it was read anew is found no more."""
+    from uchiwa.work import fuel
+
+    log, _ = scene.receive(log_text(mixture=1.06))
+    imports.import_log(log.id)
+    with unit_of_work():
+        before = fuel.fuel_work(scene.job, scene.round)
+        uploads.read_again(list(before.logs))
+        from uchiwa.store import memory
+
+        row = LogFile.get_by_id(log.id)
+        memory.remember(scene.job.car, row.header, "lambda_target", "1", None, "", scene.user.shop_id)
+        memory.remember(scene.job.car, row.header, "lambda_measured", "1", "lambda_target", "", scene.user.shop_id)
+    imports.import_log(log.id)
+    with unit_of_work():
+        assert LogFile.get_by_id(log.id).reading == 2
+        try:
+            after = fuel.fuel_work(scene.job, scene.round).proposal
+        except Exception as error:
+            assert "lambda" in str(error) or "trim" in str(error) or "mixture" in str(error)
+        else:
+            assert after.evidence is not before.proposal.evidence
+            assert not (after.evidence.error == before.proposal.evidence.error).all()
