@@ -44,6 +44,8 @@ def serve(*, with_demo: bool) -> None:
         watch = Watch(worker)
         watch.start()
         click.echo(f"\nUchiwa is at {settings.public_address}/   (Ctrl-C stops it)")
+        # Each thread of the allocator's own would keep what it has freed: two are enough for the cores there are.
+        os.environ.setdefault("MALLOC_ARENA_MAX", "2")
         os.environ[DEMO] = "yes" if with_demo else "no"
         uvicorn.run(
             "uchiwa.web.app:served",

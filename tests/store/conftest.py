@@ -17,7 +17,7 @@ from uchiwa.store.models import Job, LogFile, Round, User
 from uchiwa.work.imports import import_log
 
 
-def log_text(seed: int = 1, *, size: int = 1500, mixture: float = 1.06) -> str:
+def log_text(seed: int = 1, *, size: int = 1500, mixture: float = 1.06, trim: float = 0.0) -> str:
     """A drive over the Pike's axes whose mixture is off by a known factor."""
     rng = np.random.default_rng(seed)
     knots = np.arange(0, size + 100, 100)
@@ -28,7 +28,7 @@ def log_text(seed: int = 1, *, size: int = 1500, mixture: float = 1.06) -> str:
         coolant_temperature=90.0,
         lambda_measured=np.round(mixture + rng.normal(0, 0.004, size), 3),
         lambda_target=1.0,
-        short_term_trim=0.0,
+        short_term_trim=trim,
         long_term_trim=0.0,
     )
     return write_delimited(log)

@@ -74,6 +74,7 @@ def test_twins_from_before_are_merged(scene):
     shop, job = scene.user.shop_id, scene.job.id
     with database.connection_context():
         run = database.execute_sql
+        run("CREATE INDEX answer_job_id ON answer (job_id)")
         for index in (
             "log_file_job_id_content ON log_file",
             "customer_shop_id_name ON customer",

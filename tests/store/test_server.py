@@ -185,8 +185,8 @@ def test_a_configured_port_is_kept_and_another_is_chosen_only_by_itself(home, mo
         monkeypatch.delenv("UCHIWA_DB_PORT")
         moved = server.start()
         assert moved.port != place.port
-        pool = Pool()
-        pool.init(place.database, host=place.host, port=place.port, user=place.user, password=place.password)
-        with pool.connection_context():
-            assert pool.execute_sql("SELECT @@port").fetchone() == (moved.port,)
-        pool.close_all()
+    pool = Pool()
+    pool.init(place.database, host=place.host, port=place.port, user=place.user, password=place.password)
+    with pool.connection_context():
+        assert pool.execute_sql("SELECT @@port").fetchone() == (moved.port,)
+    pool.close_all()

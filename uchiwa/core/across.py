@@ -9,7 +9,7 @@ import numpy as np
 
 from uchiwa.core.errors import BadInput
 from uchiwa.core.review import same_axes
-from uchiwa.core.table import Calibration
+from uchiwa.core.table import LARGEST, Calibration
 
 
 def take_table(
@@ -77,6 +77,8 @@ def set_constant(draft: Calibration, constant_id: str, value: float) -> Calibrat
         raise BadInput(f"there is no constant “{constant_id}”", advice="reload the page")
     if not np.isfinite(value):
         raise BadInput("this is not a number", where=constant_id, advice="write one")
+    if abs(value) > LARGEST:
+        raise BadInput(f"a constant may go up to ±{LARGEST:g}", where=constant_id, advice="write a smaller one")
     if found.value == value:
         raise BadInput("this changes nothing", where=constant_id, advice="it has this value already")
     constants = tuple(replace(one, value=value) if one.id == constant_id else one for one in draft.constants)

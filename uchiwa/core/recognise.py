@@ -269,7 +269,7 @@ def recognise(log: Log, knowledge: Knowledge = NOTHING_KNOWN) -> Log:
     placed = _absolute(placed, readings, winners, rasters)
     placed = _by_line(placed, knowledge)
     if "engine_speed" not in winners:
-        names = [channel.name for _, channel in flat][:6]
+        names = [channel.name[:60] for _, channel in flat][:6]
         raise BadInput(
             f"no engine speed among its channels ({', '.join(names)} …)",
             where=log.name,

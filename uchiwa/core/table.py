@@ -7,9 +7,13 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
+from uchiwa.core.errors import BadInput
 from uchiwa.core.log import BoolArray, FloatArray, IntArray
 from uchiwa.core.quantities import QUANTITIES
 from uchiwa.core.zones import Zone, zone_surface
+
+LARGEST = 1e12
+"""Values, breakpoints and constants of a calibration go up to this, which no controller comes near."""
 
 
 def frozen(values: Sequence[float] | Sequence[Sequence[float]] | FloatArray) -> FloatArray:
@@ -118,7 +122,15 @@ class Table:
         return self.values.reshape(self.shape)
 
     def with_grid(self, grid: FloatArray) -> Table:
-        """The same table with other values; `grid` has shape (rows, columns)."""
+        """The same table with other values; `grid` has shape (rows, columns).
+
+        Raises:
+            BadInput: a value is larger than anything that a controller holds.
+        """
+        if not (np.abs(grid) <= LARGEST).all():
+            raise BadInput(
+                f"values may go up to ±{LARGEST:g}", where=self.title, advice="look at what makes them so large"
+            )
         return replace(self, values=frozen(grid.reshape(self.values.shape)))
 
     def with_zones(self, zones: tuple[Zone, ...]) -> Table:

@@ -87,6 +87,8 @@ def connect_to(place: Place) -> None:
         stale_timeout=300,
         timeout=_WAIT_FOR_CONNECTION_S,
         connect_timeout=5,
+        read_timeout=120,
+        write_timeout=120,
         init_command="SET SESSION sql_mode='TRADITIONAL', time_zone='+00:00', innodb_lock_wait_timeout=8",
     )
 

@@ -17,7 +17,7 @@ from uchiwa.store.database import database
 from uchiwa.store.models import ChannelChunk, ChannelLevel, LogFile
 from uchiwa.store.remembered import Remembered
 
-_remembered: Remembered[FloatArray | Level | Sums] = Remembered(128_000_000)
+_remembered: Remembered[FloatArray | Level | Sums] = Remembered(64_000_000)
 _FREE = ":"
 
 

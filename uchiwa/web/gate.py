@@ -77,14 +77,15 @@ class Gate:
             return headers["x-csrf"]
         kind = headers.get("content-type", "")
         if kind.startswith("multipart/form-data"):
-            while (part := _PART.search(body.seen)) is None and await body.more(_PEEK_BYTES):
-                pass
+            part = None
+            while part is None and await body.more(_PEEK_BYTES):
+                part = _PART.search(body.seen[:_PEEK_BYTES])
             return part[1].decode() if part is not None else ""
         if not kind.startswith("application/x-www-form-urlencoded"):
             return ""
-        while not (ended := not await body.more(_PEEK_BYTES)) and b"&" not in body.seen.partition(b"csrf=")[2]:
+        while b"&" not in body.seen.partition(b"csrf=")[2] and await body.more(_PEEK_BYTES):
             pass
-        text = bytes(body.seen) if ended else body.seen[: body.seen.rfind(b"&")]
+        text = bytes(body.seen) if body.ended else bytes(body.seen[: body.seen.rfind(b"&")])
         return dict(parse_qsl(text.decode("latin-1"))).get("csrf", "")
 
 
@@ -95,17 +96,17 @@ class _Body:
         self._receive = receive
         self._ahead: list[Message] = []
         self.seen = bytearray()
-        self._ended = False
+        self.ended = False
 
     async def more(self, most: int) -> bool:
         """Read another piece, unless the body has ended or so much was read already; whether one came."""
-        if self._ended or len(self.seen) >= most:
+        if self.ended or len(self.seen) >= most:
             return False
         message = await self._receive()
         self._ahead.append(message)
         self.seen += message.get("body", b"")
-        self._ended = message["type"] != "http.request" or not message.get("more_body", False)
-        return not self._ended
+        self.ended = message["type"] != "http.request" or not message.get("more_body", False)
+        return True
 
     async def __call__(self) -> Message:
         """The next message, as the application asks for it."""

@@ -79,27 +79,33 @@ class GuardMiddleware:
         most = limit_of(path)
         claimed = dict(scope["headers"]).get(b"content-length", b"0")
         started = False
+        refused: TooLargeError | SlowSenderError | None = None
         seen, ended, begun = 0, False, time.monotonic()
 
         async def counted() -> Message:
-            nonlocal seen, ended
+            nonlocal seen, ended, refused
             if ended:
                 return await receive()
             try:
                 message = await asyncio.wait_for(receive(), SILENCE_S)
             except TimeoutError:
-                raise SlowSenderError from None
+                refused = SlowSenderError()
+                raise refused from None
             seen += len(message.get("body", b""))
             ended = message["type"] != "http.request" or not message.get("more_body", False)
             if seen > most:
-                raise TooLargeError
+                refused = TooLargeError()
+                raise refused
             taken = time.monotonic() - begun
             if not ended and taken > GRACE_S and seen < SLOWEST_BYTES_A_SECOND * taken:
-                raise SlowSenderError
+                refused = SlowSenderError()
+                raise refused
             return message
 
         async def dressed(message: Message) -> None:
             nonlocal started
+            if refused is not None and not started:
+                raise refused  # a form that could not be read is no fault of what is in it
             if message["type"] == "http.response.start":
                 started = True
                 headers = MutableHeaders(scope=message)
@@ -120,9 +126,11 @@ class GuardMiddleware:
         try:
             await self.app(scope, counted, dressed)
         except TooLargeError:
+            refused = None
             if not started:
                 await PlainTextResponse(said, status_code=413, headers=_CLOSE)(scope, receive, dressed)
         except SlowSenderError:
+            refused = None
             if not started:
                 words = "This came too slowly to be taken. What arrived of a log in pieces is kept: send it again."
                 await PlainTextResponse(words, status_code=408, headers=_CLOSE)(scope, receive, dressed)

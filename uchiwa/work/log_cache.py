@@ -13,7 +13,7 @@ import numpy as np
 from uchiwa.store.models import LogFile
 from uchiwa.store.remembered import Remembered
 
-_BYTES = 256_000_000
+_BYTES = 128_000_000
 _EACH = 120
 _AT_ONCE = 2
 _turns = BoundedSemaphore(_AT_ONCE)

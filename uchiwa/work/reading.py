@@ -24,8 +24,8 @@ from uchiwa.store.models import Job, LogFile, Round
 from uchiwa.store.remembered import Remembered
 from uchiwa.store.stored_log import StoredLog, StoredSignal
 
-_whole: Remembered[FloatArray] = Remembered(192_000_000)
-_computed: Remembered[InMemory] = Remembered(192_000_000)
+_whole: Remembered[FloatArray] = Remembered(64_000_000)
+_computed: Remembered[InMemory] = Remembered(64_000_000)
 _spans: Remembered[list[tuple[float, float]]] = Remembered(16_000_000)
 
 

@@ -13,7 +13,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from uchiwa.core.errors import BadInput
 from uchiwa.core.quantities import QUANTITIES
-from uchiwa.core.table import Axis, Calibration, Constant, Table, frozen
+from uchiwa.core.table import LARGEST, Axis, Calibration, Constant, Table, frozen
 from uchiwa.core.units import convert, known_unit
 from uchiwa.core.zones import Zone, powers
 
@@ -33,7 +33,7 @@ Role = Literal[
 _CELLS_LIMIT = 65536
 Identifier = Annotated[str, Field(pattern=r"^[a-z][a-z0-9_-]*$", max_length=64)]
 Words = Annotated[str, Field(min_length=1, max_length=200)]
-Number = Annotated[float, Field(allow_inf_nan=False)]
+Number = Annotated[float, Field(allow_inf_nan=False, ge=-LARGEST, le=LARGEST)]
 
 
 class _Part(BaseModel):

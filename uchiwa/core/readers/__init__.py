@@ -11,7 +11,7 @@ from uchiwa.core.readers.columnar import read_columnar
 from uchiwa.core.readers.delimited import read_delimited
 from uchiwa.core.readers.dialect import MOST_COLUMNS
 from uchiwa.core.readers.mdf import read_mdf
-from uchiwa.core.readers.packed import MOST_MEMBERS, gunzip, too_large, unzip
+from uchiwa.core.readers.packed import MOST_MEMBERS, TooMuchError, gunzip, too_large, unzip
 from uchiwa.core.readers.sniff import Kind, kind_of
 from uchiwa.core.recognise import NOTHING_KNOWN, Knowledge, recognise
 
@@ -46,7 +46,7 @@ class _Room:
         self.members -= members
         self.bytes -= size
         if self.members < 0:
-            raise BadInput(f"it holds more than {MOST_MEMBERS} files", where=name, advice="send fewer at once")
+            raise TooMuchError(f"it holds more than {MOST_MEMBERS} files", where=name, advice="send fewer at once")
         if self.bytes < 0:
             raise too_large(READ_LIMIT_BYTES, name)
 
@@ -81,7 +81,10 @@ def _read(data: bytes, name: str, depth: int, room: _Room) -> list[Log]:
         raise BadInput("it is packed more than twice over", where=name, advice="send the log itself")
     match kind:
         case Kind.GZIP:
-            content = gunzip(data, room.bytes, name)
+            try:
+                content = gunzip(data, room.bytes, name)
+            except TooMuchError:
+                raise too_large(READ_LIMIT_BYTES, name) from None
             room.take(1, len(content), name)
             return _read(content, name, depth + 1, room)
         case Kind.ZIP:
@@ -103,11 +106,16 @@ def _read(data: bytes, name: str, depth: int, room: _Room) -> list[Log]:
 def _read_archive(data: bytes, name: str, depth: int, room: _Room) -> list[Log]:
     logs: list[Log] = []
     refusals: list[BadInput] = []
-    members = unzip(data, room.bytes, name)
+    try:
+        members = unzip(data, room.bytes, name)
+    except TooMuchError:
+        raise too_large(READ_LIMIT_BYTES, name) from None
     room.take(len(members), sum(len(content) for _, content in members), name)
     for member, content in members:
         try:
             found = _read(content, member, depth + 1, room)
+        except TooMuchError:
+            raise
         except BadInput as error:
             refusals.append(error)
         else:

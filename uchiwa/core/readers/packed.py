@@ -74,6 +74,12 @@ def unzip(data: bytes, limit: int, where: str) -> list[tuple[str, bytes]]:
     return found
 
 
-def too_large(limit: int, where: str) -> BadInput:
+class TooMuchError(BadInput):
+    """A file unpacks to more than is read: then none of it is."""
+
+
+def too_large(limit: int, where: str) -> TooMuchError:
     """Said of what would not fit into memory."""
-    return BadInput(f"unpacked it has more than {limit / 1e6:.0f} MB", where=where, advice="send one drive at a time")
+    return TooMuchError(
+        f"unpacked it has more than {limit / 1e6:.0f} MB", where=where, advice="send one drive at a time"
+    )
