@@ -288,8 +288,8 @@ def keep_pins(draft: Draft, table_id: str, old: Cells, cells: Cells) -> bool:
 
 def drop_pins(draft: Draft, table_id: str) -> None:
     """Forget a table's pins, whose cells have other breakpoints now."""
-    pins = {key: value for key, value in json.loads(draft.pins).items() if key != table_id}
-    Draft.update(pins=json.dumps(pins)).where(Draft.id == draft.id).execute()
+    draft.pins = json.dumps({key: value for key, value in json.loads(draft.pins).items() if key != table_id})
+    Draft.update(pins=draft.pins).where(Draft.id == draft.id).execute()
 
 
 def freeze(

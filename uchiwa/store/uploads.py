@@ -173,7 +173,8 @@ def _append(
         if start > log.size or len(piece) > PIECE or start + len(piece) > total:
             raise BadInput("the parts of this file do not fit together", where=name, advice="send the file again")
         if packed is not None and start == log.size:
-            _keep_piece(log, start // PIECE, packed)
+            last = LogRawChunk.select(fn.MAX(LogRawChunk.position)).where(LogRawChunk.log == log).scalar()
+            _keep_piece(log, 0 if last is None else last + 1, packed)
             log.size = start + len(piece)
             LogFile.update(size=log.size, uploaded_at=now()).where(LogFile.id == log.id).execute()
         return log

@@ -180,6 +180,7 @@ def take(job: Job, round_: Round, author: User, version: int, work: FuelWork, ch
         StaleDraftError: the draft has changed since the person saw it.
         BadInput: nothing among the chosen cells is left to take.
     """
+    drafts.as_seen(job, version)
     cells = work.to_take if chosen is None else work.to_take & chosen
     if not cells.any():
         raise BadInput("nothing among these cells is left to take", advice="choose cells the proposal changes")

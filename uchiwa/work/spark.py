@@ -336,6 +336,7 @@ def take(
         StaleDraftError: the draft has changed since the person saw it.
         BadInput: nothing among the chosen cells is left to take.
     """
+    drafts.as_seen(at.job, version)
     cells = at.waiting(after) if chosen is None else at.waiting(after) & chosen
     if not cells.any():
         raise BadInput("nothing among these cells is left to take", advice="choose cells the proposal changes")

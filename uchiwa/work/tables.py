@@ -127,6 +127,7 @@ def edit(
         BadInput: the line cannot be applied; the draft is as it was.
         StaleDraftError: the draft has changed since the person looked.
     """
+    drafts.as_seen(job, version)
     work = table_work(job, round_, table_id)
     area = Area.of(work.table, cells, work.pinned)
     after = edited(work.table, area, line, work.was, liking)
@@ -146,6 +147,7 @@ def paste(
     liking: Liking,
 ) -> tuple[Event, Area]:
     """Paste tab-separated text into the draft; where it went."""
+    drafts.as_seen(job, version)
     work = table_work(job, round_, table_id)
     area = Area.of(work.table, cells, work.pinned)
     seen = shown_table(work.table, liking)
@@ -176,7 +178,7 @@ def change_breakpoints(
     Raises:
         BadInput: a table cannot have them, or nothing would change.
     """
-    draft = drafts.current(job)
+    draft = drafts.as_seen(job, version)
     content = calibrations.content(draft.calibration)
     titles = []
     for table_id in table_ids:
@@ -210,5 +212,5 @@ def change_content(
     why: str = "",
 ) -> Event:
     """Any other change of the draft's content."""
-    content = change(calibrations.content(drafts.current(job).calibration))
+    content = change(calibrations.content(drafts.as_seen(job, version).calibration))
     return drafts.edit(job, round_, author, version, content, sentence, dict(inputs), why)
