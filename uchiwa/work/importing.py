@@ -49,6 +49,8 @@ def _child(parent: Connection, log_id: int, owner: str, budget: Budget) -> None:
         sys.exit(NO_DATABASE)
     connect_to(place)
     apart.already_apart()
+    # A damaged file can leave a library with objects that cannot even be taken down; nobody needs to read of that.
+    sys.unraisablehook = lambda _: None
     budget.limit_memory()
     try:
         log = uploads.held_by(log_id, owner)

@@ -78,7 +78,8 @@ def _summarise(log: LogFile) -> None:
         lock_job(log.job_id)
         job = Job.get_by_id(log.job_id)
         jobs.moved(job)
-        summarise_round(job, Round.get_by_id(log.round_id))
+        if not uploads.more_waiting(log):  # the last one that comes in tells of all
+            summarise_round(job, Round.get_by_id(log.round_id))
 
 
 def read_and_check(log: LogFile) -> None:
