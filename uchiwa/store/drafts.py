@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 from typing import Any
 
 from peewee import JOIN, Expression, fn
@@ -286,10 +286,10 @@ def keep_pins(draft: Draft, table_id: str, old: Cells, cells: Cells) -> bool:
     return not free
 
 
-def drop_pins(draft: Draft, table_id: str) -> None:
-    """Forget a table's pins, whose cells have other breakpoints now."""
-    draft.pins = json.dumps({key: value for key, value in json.loads(draft.pins).items() if key != table_id})
-    Draft.update(pins=draft.pins).where(Draft.id == draft.id).execute()
+def drop_pins(draft: Draft, table_ids: Collection[str]) -> None:
+    """Forget the pins of tables whose cells have other breakpoints now."""
+    pins = {key: value for key, value in json.loads(draft.pins).items() if key not in table_ids}
+    Draft.update(pins=json.dumps(pins)).where(Draft.id == draft.id).execute()
 
 
 def freeze(

@@ -180,16 +180,17 @@ def change_breakpoints(
     """
     draft = drafts.as_seen(job, version)
     content = calibrations.content(draft.calibration)
-    titles = []
+    titles, changed = [], []
     for table_id in table_ids:
         table = content.table(table_id)
         after = rebroken(table, x, y)
         if not same_axes(table, after):
             content = content.with_table(after)
             titles.append(table.title)
-            drafts.drop_pins(draft, table_id)
+            changed.append(table_id)
     if not titles:
         raise BadInput("these are the breakpoints that there are", advice="change some")
+    drafts.drop_pins(draft, changed)
     size = f"{x.size}" if y is None else f"{x.size} × {y.size}"
     sentence = f"{', '.join(titles)}: other breakpoints, {size}"
     told = {"x": x.tolist(), "y": None if y is None else y.tolist()}
