@@ -147,7 +147,8 @@ def sign_in_from(app: Any, address: str, password: str, forwarded: str = "") -> 
     return client.sign_in("tuner@example.org", password).status_code
 
 
-def test_clients_are_told_apart_behind_a_trusted_proxy_only(scene):
+def test_clients_are_told_apart_behind_a_trusted_proxy_only(scene, monkeypatch):
+    monkeypatch.setattr(accounts, "_SLOWER_S", 0.0)
     app = create_app("key", settings=Settings(trusted_proxies="10.0.0.0/24"))
     for number in range(accounts.ATTEMPTS):
         assert sign_in_from(app, "10.0.0.1", "wrong", "1.2.3.4, 10.0.0.7") == 401, number
@@ -308,3 +309,13 @@ def test_numbers_that_are_none_are_said(client, scene, text):
         client.send_form(f"/jobs/{scene.job.id}/car", {"banks": text}),
     ):
         assert answer.status_code < 500, answer.text[:800]
+
+
+def test_a_sentence_leads_back_to_the_page_it_is_about(client, scene):
+    page = f"/jobs/{scene.job.id}/rounds/1/tables"
+    form = {"table": "ve_main", "version": 99, "cells": "1.1", "line": "5"}
+    answer = client.send_form(f"{page}/edit", form, headers={"referer": f"http://testserver{page}?table=ve_main"})
+    assert answer.status_code == 409
+    assert f'href="{page}?table=ve_main"' in answer.text
+    answer = client.send_form(f"{page}/edit", form, headers={"referer": "https://elsewhere.example/page"})
+    assert "elsewhere" not in answer.text

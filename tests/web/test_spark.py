@@ -151,8 +151,8 @@ def test_spark_goes_into_the_draft_whole_or_by_cells_and_pinned_cells_stay(knock
         draft = drafts.current(scene.job)
         grid = calibrations.content(draft.calibration).table("spark_main").grid
     assert (grid != SPARK.grid).sum() == 1
-    assert knocking.send_form(f"{path}/spark/knock/take", one).status_code == 400
-    assert knocking.send_form(f"{path}/spark/knock/take", one | {"cells": ""}).status_code == 409
+    assert knocking.send_form(f"{path}/spark/knock/take", one).status_code == 409
+    assert knocking.send_form(f"{path}/spark/knock/take", one | {"version": draft.version}).status_code == 400
     knocking.send_form(f"{path}/spark/knock/take", {"version": draft.version, "table": "spark_main"})
     with unit_of_work():
         draft = drafts.current(scene.job)

@@ -60,6 +60,8 @@ def merge(seen: Mapping[str, Any] | None, mine: Mapping[str, Any], now: Mapping[
 
 
 def _written(value: Any) -> str:
+    if isinstance(value, float):
+        return f"{value:g}"
     text = value if isinstance(value, str) else json.dumps(value, ensure_ascii=False)
     return text if len(text) <= 60 else f"{text[:57]} …"
 

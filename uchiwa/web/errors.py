@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import logging
+from urllib.parse import urlsplit
 
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
@@ -29,7 +30,16 @@ def said(request: Request, status: int, title: str, text: str) -> Response:
     """A sentence as an answer."""
     if not wants_page(request):
         return JSONResponse({"said": text}, status)
-    return render(request, "error.html", status=status, title=title, text=text)
+    return render(request, "error.html", status=status, title=title, text=text, back=_page_before(request))
+
+
+def _page_before(request: Request) -> str:
+    """The page of ours that a form was sent from, to go back to; empty for anything else."""
+    parts = urlsplit(request.headers.get("referer", ""))
+    ours = parts.netloc == request.headers.get("host", "") and request.method == "POST"
+    if not ours or not parts.path.startswith("/") or parts.path.startswith(("//", "/\\")):
+        return ""
+    return f"{parts.path}?{parts.query}" if parts.query else parts.path
 
 
 async def _bad_input(request: Request, error: Exception) -> Response:
