@@ -4,7 +4,7 @@ SHELL := /bin/bash
 PYTHON ?= python3
 BIN := .venv/bin
 
-.PHONY: demo demo-fresh test lint bench screenshots lock clean
+.PHONY: demo demo-fresh test lint bench load fuzz screenshots lock clean
 
 demo: .venv/run.stamp
 	@setup/system-packages run
@@ -31,6 +31,14 @@ lint: .venv/dev.stamp
 bench: .venv/dev.stamp
 	@setup/system-packages test
 	$(BIN)/python -m bench
+
+load: .venv/dev.stamp
+	@setup/system-packages run
+	$(BIN)/python -m bench.load
+
+fuzz: .venv/dev.stamp
+	@setup/system-packages run
+	$(BIN)/python -m bench.fuzz
 
 screenshots: .venv/dev.stamp
 	@setup/system-packages test
