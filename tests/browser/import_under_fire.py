@@ -1,7 +1,7 @@
 """Run as a program with UCHIWA_HOME set: a shop with a large log, and a kill -9 in the middle of its import.
 
-make          a shop, a job, and a stored log that nobody imports yet; prints its id
-kill WHAT ID  asks for the import, waits until it is half-way, and kills the worker or the database
+make          a shop, a job, and a stored log; prints its id
+kill WHAT ID  has it imported anew, waits until that is half-way, and kills the worker or the database
 wait ID       waits until the log is ready, and prints what there is of it
 """
 
@@ -26,7 +26,6 @@ from uchiwa.store import accounts, jobs, samples, uploads
 from uchiwa.store.database import connect_to, unit_of_work
 from uchiwa.store.models import LogFile
 from uchiwa.store.place import Place
-from uchiwa.work.worker import enqueue_import
 
 ROWS = 300_000
 
@@ -53,7 +52,8 @@ def make() -> None:
         shop = accounts.create_shop("Shop")
         user = accounts.create_user(shop, "tuner@example.org", "Tuner", "a long enough password")
         job = jobs.create(user, "Customer", "Corvid Pike", "", pike_base())
-        log, _ = uploads.receive(job, jobs.rounds(job)[0], "long.csv", io.BytesIO(content()))
+        round_ = jobs.rounds(job)[0]
+    log, _ = uploads.receive(job, round_, "long.csv", io.BytesIO(content()))
     print(log.id)
 
 
@@ -73,14 +73,15 @@ def process_of(words: str) -> int:
 def kill(what: str, log_id: int) -> None:
     """Kill the worker or the database in the middle of an import."""
     victim = process_of({"worker": "uchiwa work", "database": "mariadbd"}[what])
-    enqueue_import(log_id)
+    with unit_of_work():
+        uploads.read_again([LogFile.get_by_id(log_id)])
     deadline = time.monotonic() + 60
     while time.monotonic() < deadline:
         with unit_of_work():
             log = LogFile.get_by_id(log_id)
-        if log.state == "ready":
+        if log.state == "ready" and log.reading > 1:
             raise SystemExit("the import was over before it could be killed")
-        if log.percent >= 40:
+        if log.state == "importing" and 40 <= log.percent < 100:
             os.kill(victim, signal.SIGKILL)
             print(log.percent)
             return

@@ -16,7 +16,7 @@ from urllib.parse import urlencode
 
 import pytest
 
-from tests.browser.test_serving import ours, wait_for
+from tests.browser.test_serving import left, wait_for
 from tests.ports import own
 from uchiwa import demo
 from uchiwa.store.place import free_port
@@ -87,11 +87,11 @@ def test_the_demo_is_whole_after_a_kill_and_quick_the_next_time(tmp_path):
         assert json.load(urllib.request.urlopen(f"{address}/healthz")) == {"database": "ok", "worker": "ok"}
     finally:
         second.send(signal.SIGINT)
-    assert ours(home) == []
+    assert left(home) == []
     third = Run(environment)
     try:
         third.wait_for_line(rf"Uchiwa is at {address}/", 60)
         assert not any(re.match(r" +\d+ of 10 ", line) for line in third.said)
     finally:
         third.send(signal.SIGINT)
-    assert ours(home) == []
+    assert left(home) == []
