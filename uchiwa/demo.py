@@ -12,6 +12,7 @@ from dataclasses import dataclass, replace
 from datetime import timedelta
 
 import numpy as np
+from peewee import IntegrityError
 
 from uchiwa.core.brief import Purpose
 from uchiwa.core.display import Liking
@@ -245,11 +246,12 @@ def load(tell: Callable[[str], object] = lambda _: None) -> None:
 @run_again
 def _tuner() -> int:
     """The id of the demo's tuner, made with the shop if there is none."""
-    with unit_of_work():
-        known = User.get_or_none(User.email == EMAIL)
-        if known is None:
-            known = accounts.create_user(accounts.create_shop(SHOP), EMAIL, TUNER, PASSWORD)
-        return int(known.id)
+    try:
+        with unit_of_work():
+            return int(accounts.create_user(accounts.create_shop(SHOP), EMAIL, TUNER, PASSWORD).id)
+    except IntegrityError:
+        with unit_of_work():
+            return int(User.get(User.email == EMAIL).id)
 
 
 def _adopt(tuner_id: int) -> None:

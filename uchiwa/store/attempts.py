@@ -45,13 +45,6 @@ def uncount(mark: str) -> None:
 
 
 @run_again
-def forget(mark: str) -> None:
-    """Count from nought again."""
-    with unit_of_work():
-        Attempt.delete().where(Attempt.mark == mark).execute()
-
-
-@run_again
 def drop_old(window: timedelta) -> None:
     """Forget what is older than the window."""
     with unit_of_work():

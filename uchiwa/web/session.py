@@ -32,11 +32,6 @@ def end(request: Request) -> None:
     browser.become(sessions.new_token())
 
 
-def csrf_token(request: Request) -> str:
-    """The token of this browser's forms."""
-    return browser_of(request.scope).form_token
-
-
 def check_csrf(request: Request) -> None:
     """Refuses a request that was not found to carry the browser's token, before its body was read."""
     if not browser_of(request.scope).allowed:

@@ -95,8 +95,3 @@ def _bytes_of(part: object, seen: set[int]) -> int:
 def forget() -> None:
     """Drop everything that is remembered; for measurements."""
     _cache.clear()
-
-
-def remembered_bytes() -> int:
-    """Bytes of all that is remembered."""
-    return _cache.bytes
