@@ -273,6 +273,15 @@ def held_by(log_id: int, owner: str) -> LogFile:
     return log
 
 
+@run_again
+def waiting_beside(log: LogFile) -> int:
+    """How many other logs of the same shop wait or are being imported."""
+    with unit_of_work():
+        shop = Job.select(Job.shop).where(Job.id == log.job_id)
+        beside = LogFile.select().join(Job).where(Job.shop == shop, LogFile.id != log.id, LogFile.source.is_null())
+        return int(beside.where(LogFile.state.in_((STORED, IMPORTING))).count())
+
+
 def let_go(log: LogFile) -> None:
     """This process no longer works on a log."""
     _held.discard(log.owner)

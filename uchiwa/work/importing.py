@@ -26,6 +26,9 @@ DONE, FAILED, NO_DATABASE = 0, 1, 2
 TOO_LARGE = "Reading it takes more memory than a file of its size may. Export it again with fewer channels, one drive to a file."
 
 
+_NICE, _MOST_NICE = 7, 15
+
+
 @cache
 def _context() -> ForkServerContext:
     """Children are forked from a process that has everything loaded, and neither threads nor connections."""
@@ -54,6 +57,8 @@ def _child(parent: Connection, log_id: int, owner: str, budget: Budget) -> None:
     budget.limit_memory()
     try:
         log = uploads.held_by(log_id, owner)
+        # A shop that sends many files at once waits behind one that sends a single one.
+        os.nice(min(_NICE * uploads.waiting_beside(log), _MOST_NICE))
         try:
             perform(log)
         except MemoryError:
