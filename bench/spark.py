@@ -83,10 +83,10 @@ def take_out(car: StandInCar, seed: int) -> TakenOut:
     beyond = []
     for one in found.knock.events:
         if found.asked[one.j, one.i] > 0:
-            pressure = one.load * 98.5 if table.y is not None and table.y.quantity == "pressure_ratio" else one.load
+            pressure = one.y * 98.5 if table.y is not None and table.y.quantity == "pressure_ratio" else one.y
             mixture = one.mixture if np.isfinite(one.mixture) else 0.9
             limit = car.truth.knock.limit(one.speed, pressure, mixture, one.intake_air)
-            beyond.append(limit - float(table.lookup(np.array([one.speed]), np.array([one.load]))[0]))
+            beyond.append(limit - float(table.lookup(np.array([one.x]), np.array([one.y]))[0]))
     return TakenOut(
         len(found.knock.events), sum(bool(corrected[one.j, one.i]) for one in left.events), float(np.mean(beyond))
     )

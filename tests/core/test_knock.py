@@ -11,7 +11,7 @@ from tests.conftest import make_log
 from uchiwa.core.errors import BadInput
 from uchiwa.core.knock.events import Sign, knock_events
 from uchiwa.core.knock.evidence import gather_knock
-from uchiwa.core.knock.judgement import Verdict, clusters
+from uchiwa.core.knock.judgement import Speaks, Verdict, clusters
 from uchiwa.core.proposals.knock import KnockPolicy, knock_proposal, proposal_from, report
 from uchiwa.core.proposals.read_policy import policy_of
 from uchiwa.standin.cars import pike_base
@@ -79,15 +79,17 @@ def test_repeated_knock_at_full_load_is_real_and_a_single_small_one_is_not_sure_
     assert [one.verdict for one in judged(drive(events=(5, 15, 25, 35)))] == [Verdict.REAL]
     small = judged(drive(events=(5,), degrees=1.0, throttle_position=30.0))
     assert small[0].verdict is Verdict.NOISE
-    assert any("single small" in why.words for why in small[0].reasons)
+    assert any(why.code is Speaks.SMALL for why in small[0].reasons)
 
 
 def test_shifts_and_snaps_explain_what_is_heard_beside_them():
     gear = np.repeat([2.0, 3.0, 4.0, 5.0], 300)
     log = drive(events=(15.1, 30.1, 45.1), gear=gear)
     found = judged(log)
-    assert found[0].verdict is Verdict.NOISE
-    assert any("a shift" in why.words for why in found[0].reasons)
+    assert found[0].verdict is Verdict.UNSURE, "the same place three times is never noise by the product alone"
+    assert any(why.code is Speaks.DISTURBED and "a shift" in why.words for why in found[0].reasons)
+    once = judged(drive(events=(15.1,), degrees=1.5, gear=gear))
+    assert once[0].verdict is Verdict.NOISE
 
 
 def test_what_stays_with_less_spark_is_noise_and_what_goes_is_knock():
@@ -96,7 +98,9 @@ def test_what_stays_with_less_spark_is_noise_and_what_goes_is_knock():
     assert stays[0].verdict is Verdict.NOISE
     goes = judged(log, drive(spark_advance=17.0))
     assert goes[0].verdict is Verdict.REAL
-    assert any("it is gone" in why.words for why in goes[0].reasons)
+    assert any(why.code is Speaks.GONE for why in goes[0].reasons)
+    near = judged(log, drive(events=(5, 15, 25, 35), spark_advance=20.0))
+    assert near[0].verdict is not Verdict.NOISE, "4° less may still knock"
 
 
 def test_a_rattle_at_one_speed_is_told_from_knock_under_load():
@@ -105,7 +109,11 @@ def test_a_rattle_at_one_speed_is_told_from_knock_under_load():
     pressure = 60 + 100 * (np.arange(size) % 600) / 600
     speed = np.where(np.arange(size) % 200 < 40, 3200.0, 2500.0)
     at_speed = [one / RATE for one in range(0, size, 200)]
-    found = judged(drive(size, events=at_speed, speed=3200.0, pressure=pressure, engine_speed=speed))
+    rattling = {"events": at_speed, "speed": 3200.0, "pressure": pressure, "engine_speed": speed}
+    found = judged(drive(size, **rattling))
+    assert {one.verdict for one in found} == {Verdict.UNSURE}
+    assert all(any(why.code is Speaks.ANY_LOAD for why in one.reasons) for one in found)
+    found = judged(drive(size, **rattling), drive(size, **rattling, spark_advance=17.0))
     assert {one.verdict for one in found} == {Verdict.NOISE}
     under_load = [one / RATE for one in range(560, size, 600)]
     found = judged(drive(size, events=under_load, pressure=pressure + rng.normal(0, 1, size)))
@@ -118,12 +126,14 @@ def proposal(log, **policy):
 
 def test_spark_goes_out_by_the_worst_retard_rounded_up_with_the_margin_and_upward_in_load():
     found = proposal(drive(events=(5, 15, 25, 35), degrees=2.2), margin=1.0, step=0.5, slope=20, widen=0)
-    i, j = int(SPARK.x.nearest(np.array([3200.0]))[0]), int(SPARK.y.nearest(np.array([150.0]))[0])
+    # 150 kPa lies between the rows of 140 and 160: both give 3.5°, and all above.
+    i, j = int(SPARK.x.nearest(np.array([3200.0]))[0]), list(SPARK.y.breakpoints).index(140.0)
     assert found.asked[j, i] == 3.5
     out = SPARK.grid - found.after
     assert out[j:, i] == pytest.approx([3.5] * (13 - j))
     assert out[:j, i] == pytest.approx([0] * j)
     assert out.sum() == pytest.approx(out[j:, i].sum())
+    assert found.unmet == ()
     told = report(found)
     assert told["clusters"][0]["verdict"] == "real"
     assert sum(one["events"] for one in told["cells"]) == told["events"] == 4

@@ -4,24 +4,38 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from enum import StrEnum
 
 import numpy as np
 
 from uchiwa.core.coverage import dwell
 from uchiwa.core.errors import BadInput
 from uchiwa.core.gather import axis_values
-from uchiwa.core.knock.events import Event, Sign, knock_events
+from uchiwa.core.knock.events import Event, Sign, log_events
 from uchiwa.core.log import BoolArray, FloatArray, IntArray, Log
 from uchiwa.core.signal import durations, held, rate
-from uchiwa.core.table import Table
+from uchiwa.core.table import Axis, Table
 from uchiwa.core.timebase import on_one_base
 
 RUNNING = 400.0
 SNAP = 80.0
 """Change of throttle, %/s, that counts as a snap."""
 NEAR_S = 0.5
-LIMITER = 120.0
-"""rpm below the highest speed of a log at full throttle within which a limiter may be at work."""
+LIMITER_FALL = -600.0
+"""Fall of engine speed, rpm/s, with the throttle open, that only a limiter's cut explains."""
+LIMITER_ABOVE = 3000.0
+"""Engine speed from which a limiter may be at work, rpm."""
+_OPEN_THROTTLE = 80.0
+_BEFORE_S = 0.2
+_PLACED_WITHIN_S = 1.0
+
+
+class Disturbance(StrEnum):
+    """What can sound like knock."""
+
+    SHIFT = "a shift"
+    SNAP = "a snap of the throttle"
+    LIMITER = "the limiter"
 
 
 @dataclass(frozen=True)
@@ -31,24 +45,26 @@ class Placed:
     Attributes:
         event: of its log.
         log: number of the log.
-        i, j: its cell.
-        speed, load: along the axes of the table.
+        i, j: its nearest cell.
+        x, y: where it lies along the table's axes, in their units; `y` is 0 for a curve.
+        speed: rpm.
         throttle, mixture, intake_air, spark, gear: NaN where not recorded.
-        disturbed: why the moment itself can sound like knock: a snap of the throttle, a shift, the limiter; or empty.
+        disturbed: what makes the moment itself sound like knock, or None.
     """
 
     event: Event
     log: int
     i: int
     j: int
+    x: float
+    y: float
     speed: float
-    load: float
     throttle: float
     mixture: float
     intake_air: float
     spark: float
     gear: float
-    disturbed: str
+    disturbed: Disturbance | None = None
 
 
 @dataclass(frozen=True, eq=False)
@@ -64,6 +80,7 @@ class Knock:
         heard: whether any log has a channel that can tell knock (marks do not count).
         low_octane_s: seconds for which the controller's flag for bad fuel was set.
         spark: mean spark that was fired in each cell, NaN where unknown.
+        unplaced: moments (log, s) of events that lie nowhere on the table, for an axis was not recorded then.
     """
 
     names: tuple[str, ...]
@@ -75,6 +92,7 @@ class Knock:
     heard: bool
     low_octane_s: float
     spark: FloatArray
+    unplaced: tuple[tuple[int, float], ...] = ()
 
     @property
     def per_minute(self) -> FloatArray:
@@ -95,17 +113,17 @@ def gather_knock(logs: Sequence[Log], table: Table) -> Knock:
     seconds, worst, weighted = np.zeros(shape), np.zeros(shape), np.zeros(shape)
     count, spark_sum, spark_time = np.zeros(shape, dtype=np.int64), np.zeros(shape), np.zeros(shape)
     events: list[Placed] = []
+    unplaced: list[tuple[int, float]] = []
     heard, low = False, 0.0
     for number, log in enumerate(logs):
         time, signals = on_one_base(log)
         x = axis_values(table.x, signals, log.name)
         y = axis_values(table.y, signals, log.name) if table.y is not None else np.zeros(time.shape)
-        inside = (signals["engine_speed"] > RUNNING) & np.isfinite(x) & np.isfinite(y) & table.x.covers(x)
-        if table.y is not None:
-            inside &= table.y.covers(y)
+        running = signals["engine_speed"] > RUNNING
+        inside = running & np.isfinite(x) & np.isfinite(y)
         i = table.x.nearest(np.nan_to_num(x))
         j = table.y.nearest(np.nan_to_num(y)) if table.y is not None else np.zeros(time.shape, dtype=np.int64)
-        seconds += dwell(table, time, signals, signals["engine_speed"] > RUNNING)
+        seconds += dwell(table, time, signals, running)
         span = durations(time)
         retard = signals.get("knock_retard")
         heard |= any(one in signals for one in ("knock_retard", "knock_count", "knock_level"))
@@ -122,50 +140,100 @@ def gather_knock(logs: Sequence[Log], table: Table) -> Knock:
         if flag is not None:
             low += float(span[flag > 0.5].sum())
         causes = _disturbances(time, signals)
-        for event in knock_events(time, signals):
-            at = event.index
-            if not inside[at]:
+        place = _Place(table.x, table.y, time, x, y, signals)
+        for event in log_events(log):
+            if place.told("engine_speed", event.at) <= RUNNING:
                 continue
-            count[j[at], i[at]] += 1
-            events.append(_placed(event, number, int(i[at]), int(j[at]), float(x[at]), float(y[at]), signals, causes))
+            placed = _placed(event, number, place, causes)
+            if placed is None:
+                unplaced.append((number, event.at))
+                continue
+            count[placed.j, placed.i] += 1
+            events.append(placed)
     with np.errstate(divide="ignore", invalid="ignore"):
         mean = np.where(seconds > 0, weighted / seconds, 0.0)
         spark = np.where(spark_time > 0, spark_sum / spark_time, np.nan)
-    return Knock(tuple(one.name for one in logs), tuple(events), seconds, worst, mean, count, heard, low, spark)
+    names = tuple(one.name for one in logs)
+    return Knock(names, tuple(events), seconds, worst, mean, count, heard, low, spark, tuple(unplaced))
 
 
-def _placed(
-    event: Event,
-    number: int,
-    i: int,
-    j: int,
-    x: float,
-    y: float,
-    signals: dict[str, FloatArray],
-    causes: list[tuple[str, BoolArray]],
-) -> Placed:
-    def told(quantity: str) -> float:
-        values = signals.get(quantity)
-        return float(values[event.index]) if values is not None else float("nan")
+@dataclass(frozen=True, eq=False)
+class _Place:
+    """Where and how the engine was at any moment of a log."""
 
-    disturbed = next((words for words, mask in causes if mask[event.index]), "") if event.sign is not Sign.MARK else ""
+    x_axis: Axis
+    y_axis: Axis | None
+    time: FloatArray
+    x: FloatArray
+    y: FloatArray
+    signals: dict[str, FloatArray]
+
+    def at(self, values: FloatArray, moment: float) -> float:
+        """A signal at a moment: between its samples, or the nearest one within a second; NaN if there is none."""
+        first, last = np.searchsorted(self.time, [moment - _PLACED_WITHIN_S, moment + _PLACED_WITHIN_S])
+        time, near = self.time[first:last], values[first:last]
+        known = np.isfinite(near)
+        return float(np.interp(moment, time[known], near[known])) if known.any() else float("nan")
+
+    def told(self, quantity: str, moment: float) -> float:
+        """A quantity at a moment; NaN if it was not recorded."""
+        values = self.signals.get(quantity)
+        return float("nan") if values is None else self.at(values, moment)
+
+    def number(self, moment: float) -> int:
+        """The sample nearest to a moment."""
+        after = int(np.searchsorted(self.time, moment))
+        near = [one for one in (after - 1, after) if 0 <= one < self.time.size]
+        return min(near, key=lambda one: abs(float(self.time[one]) - moment))
+
+
+def _placed(event: Event, log: int, place: _Place, causes: list[tuple[Disturbance, BoolArray]]) -> Placed | None:
+    """An event with its place; None if an axis is not known there."""
+    x, y = place.at(place.x, event.at), place.at(place.y, event.at)
+    if not (np.isfinite(x) and np.isfinite(y)):
+        return None
+    i = int(place.x_axis.nearest(np.array([x]))[0])
+    j = int(place.y_axis.nearest(np.array([y]))[0]) if place.y_axis is not None else 0
+    number = place.number(event.at)
+    disturbed = next((cause for cause, mask in causes if mask[number]), None) if event.sign is not Sign.MARK else None
     return Placed(
-        event, number, i, j, x, y, told("throttle_position"), told("lambda_measured"), told("intake_air_temperature"),
-        told("spark_advance"), told("gear"), disturbed,
+        event, log, i, j, x, y,
+        speed=place.told("engine_speed", event.at),
+        throttle=place.told("throttle_position", event.at),
+        mixture=place.told("lambda_measured", event.at),
+        intake_air=place.told("intake_air_temperature", event.at),
+        spark=place.told("spark_advance", event.at),
+        gear=place.told("gear", event.at),
+        disturbed=disturbed,
     )  # fmt: skip
 
 
-def _disturbances(time: FloatArray, signals: dict[str, FloatArray]) -> list[tuple[str, BoolArray]]:
-    """Moments that can sound like knock, each with its name."""
-    causes: list[tuple[str, BoolArray]] = []
+def _disturbances(time: FloatArray, signals: dict[str, FloatArray]) -> list[tuple[Disturbance, BoolArray]]:
+    """Moments that can sound like knock, each with its cause."""
+    causes: list[tuple[Disturbance, BoolArray]] = []
     throttle, gear, speed = (signals.get(one) for one in ("throttle_position", "gear", "engine_speed"))
     if gear is not None:
         shifted = np.concatenate([[False], np.diff(np.nan_to_num(gear)) != 0])
-        causes.append(("a shift", held(time, shifted, NEAR_S) | held(-time[::-1], shifted[::-1], 0.2)[::-1]))
+        causes.append((Disturbance.SHIFT, _around(time, shifted)))
     if throttle is not None:
         snap = np.abs(np.nan_to_num(rate(time, throttle))) > SNAP
-        causes.append(("a snap of the throttle", held(time, snap, NEAR_S)))
+        causes.append((Disturbance.SNAP, held(time, snap, NEAR_S)))
         if speed is not None:
-            top = np.nanmax(speed) - LIMITER
-            causes.append(("the limiter", held(time, (speed > max(top, 5000.0)) & (throttle > 80.0), NEAR_S)))
+            causes.append((Disturbance.LIMITER, _around(time, limiter_cuts(time, throttle, speed))))
     return causes
+
+
+def limiter_cuts(time: FloatArray, throttle: FloatArray, speed: FloatArray) -> BoolArray:
+    """Where the limiter cuts: engine speed falls with the throttle held open, as nothing else makes it; shape (n,).
+
+    That a moment is the fastest of the log says nothing: a pull that ends at 6000 rpm has met no limiter.
+    """
+    opened = throttle > _OPEN_THROTTLE
+    still = ~held(time, ~opened, NEAR_S) & opened
+    cut: BoolArray = still & (speed > LIMITER_ABOVE) & (np.nan_to_num(rate(time, speed, 0.15)) < LIMITER_FALL)
+    return cut
+
+
+def _around(time: FloatArray, active: BoolArray) -> BoolArray:
+    """A mask with what follows it within half a second and comes before it within a fifth."""
+    return held(time, active, NEAR_S) | held(-time[::-1], active[::-1], _BEFORE_S)[::-1]

@@ -10,12 +10,19 @@ import numpy as np
 
 from uchiwa.core.knock.evidence import Knock, Placed
 from uchiwa.core.log import FloatArray
+from uchiwa.core.orientation import axis_of, load_axis
 from uchiwa.core.table import Table
 
 SMALL = 1.5
 FEW = 2
 LOUD = 1.35
 LOWER = 3.0
+"""Degrees less spark from which a comparison says something."""
+SAFE = 6.0
+"""Degrees less spark with which real knock would be gone: what is still heard there is noise."""
+GRAVE = 3.0
+"""Retard, degrees, from which a cluster is never called noise without a run with safe spark."""
+_SAME_RPM = 250.0
 
 
 class Verdict(StrEnum):
@@ -26,10 +33,29 @@ class Verdict(StrEnum):
     UNSURE = "unsure"
 
 
+class Speaks(StrEnum):
+    """What a reason rests on."""
+
+    DRIVER = "driver"
+    REPEATED = "repeated"
+    SMALL = "small"
+    DISTURBED = "disturbed"
+    UNDISTURBED = "undisturbed"
+    FULL_LOAD = "full_load"
+    WITH_LOAD = "with_load"
+    ANY_LOAD = "any_load"
+    SAME_SPEED = "same_speed"
+    LOUD = "loud"
+    GONE = "gone"
+    STAYS = "stays"
+    STAYS_WHEN_SAFE = "stays_when_safe"
+
+
 @dataclass(frozen=True)
 class Reason:
-    """One thing that speaks for real knock (weight over 0) or for noise (under 0)."""
+    """One thing that speaks for real knock (weight over 0) or for noise (under 0): its code, and the words for it."""
 
+    code: Speaks
     words: str
     weight: float
 
@@ -66,33 +92,51 @@ def clusters(knock: Knock, table: Table, safer: Knock | None = None) -> tuple[Cl
         events = tuple(one for one in knock.events if (one.i, one.j) in cells)
         worst = max(one.event.retard for one in events)
         found.append((worst, events, tuple(sorted(cells)), _reasons(events, cells, knock, table, safer)))
-    bound = [_speed(events) for _, events, _, why in found if any(one.words.endswith(_WHATEVER) for one in why)]
+    bound = [_speed(events) for _, events, _, why in found if _has(why, Speaks.ANY_LOAD)]
     found.sort(key=lambda one: (-one[0], -len(one[1])))
     judged = []
     for at, (worst, events, where, why) in enumerate(found, 1):
-        if not any(one.words.endswith(_WHATEVER) for one in why) and any(
-            abs(_speed(events) - one) < _ALIKE for one in bound
-        ):
+        if not _has(why, Speaks.ANY_LOAD) and any(abs(_speed(events) - one) < _ALIKE for one in bound):
             why = (
-                *(one for one in why if one.words != _WITH_LOAD),
-                Reason(f"something at {_speed(events):.0f} rpm sounds at other loads too", -4.0),
+                *(one for one in why if one.code is not Speaks.WITH_LOAD),
+                Reason(Speaks.SAME_SPEED, f"something at {_speed(events):.0f} rpm sounds at other loads too", -4.0),
             )
-        judged.append(Cluster(at, events, where, worst, _verdict(why), why))
+        judged.append(Cluster(at, events, where, worst, _verdict(why, events, worst), why))
     return tuple(judged)
 
 
-_WHATEVER = "whatever the load"
-_WITH_LOAD = "it comes with load, not with speed alone"
 _ALIKE = 150.0
+
+
+def _has(reasons: Sequence[Reason], code: Speaks) -> bool:
+    return any(one.code is code for one in reasons)
 
 
 def _speed(events: Sequence[Placed]) -> float:
     return float(np.median([one.speed for one in events]))
 
 
-def _verdict(reasons: Sequence[Reason]) -> Verdict:
+def _verdict(reasons: Sequence[Reason], events: Sequence[Placed], worst: float) -> Verdict:
+    """By the weights; but three degrees, or the same place twice, is noise only if safe spark did not silence it."""
     total = sum(one.weight for one in reasons)
-    return Verdict.REAL if total >= 1.0 else Verdict.NOISE if total <= -1.0 else Verdict.UNSURE
+    if total >= 1.0:
+        return Verdict.REAL
+    if total > -1.0:
+        return Verdict.UNSURE
+    grave = worst >= GRAVE or _same_place_twice(events)
+    return Verdict.UNSURE if grave and not _has(reasons, Speaks.STAYS_WHEN_SAFE) else Verdict.NOISE
+
+
+def _same_place_twice(events: Sequence[Placed]) -> bool:
+    """Whether two events lie in one cell, or in touching ones at nearly the same speed."""
+    for number, one in enumerate(events):
+        for other in events[:number]:
+            same = (one.i, one.j) == (other.i, other.j)
+            if same or (
+                max(abs(one.i - other.i), abs(one.j - other.j)) <= 1 and abs(one.speed - other.speed) < _SAME_RPM
+            ):
+                return True
+    return False
 
 
 def _together(cells: set[tuple[int, int]]) -> list[set[tuple[int, int]]]:
@@ -116,23 +160,25 @@ def _reasons(
     why: list[Reason] = []
     marks = sum(one.event.sign == "mark" for one in events)
     if marks:
-        why.append(Reason(f"the driver heard it {marks} time{'s' if marks > 1 else ''}", 2.0))
+        why.append(Reason(Speaks.DRIVER, f"the driver heard it {marks} time{'s' if marks > 1 else ''}", 2.0))
     count, worst = len(events), max(one.event.retard for one in events)
     if count >= 4:
-        why.append(Reason(f"it comes again and again: {count} events", 1.0))
+        why.append(Reason(Speaks.REPEATED, f"it comes again and again: {count} events", 1.0))
     elif count <= FEW and worst <= SMALL:
-        why.append(Reason(f"{'a single' if count == 1 else 'two'} small event{'s' if count > 1 else ''}", -1.5))
-    disturbed = [one.disturbed for one in events if one.disturbed]
+        why.append(
+            Reason(Speaks.SMALL, f"{'a single' if count == 1 else 'two'} small event{'s' if count > 1 else ''}", -1.5)
+        )
+    disturbed = [one.disturbed for one in events if one.disturbed is not None]
     if len(disturbed) >= 0.6 * count:
         common = max(set(disturbed), key=disturbed.count)
-        why.append(Reason(f"{len(disturbed)} of {count} within half a second of {common}", -2.5))
+        words = f"{len(disturbed)} of {count} within half a second of {common.value}"
+        why.append(Reason(Speaks.DISTURBED, words, -2.5))
     elif count >= 3 and len(disturbed) <= 0.3 * count:
-        why.append(
-            Reason(f"{count - len(disturbed)} of {count} far from any shift, snap of the throttle or limiter", 0.5)
-        )
-    loaded = [one for one in events if one.throttle > _OPEN and _high(one, table)]
+        words = f"{count - len(disturbed)} of {count} far from any shift, snap of the throttle or limiter"
+        why.append(Reason(Speaks.UNDISTURBED, words, 0.5))
+    loaded = [one for one in events if not one.throttle <= _OPEN and _high(one, table)]
     if len(loaded) >= 0.8 * count:
-        why.append(Reason("at full load, where spark is nearest to its limit", 0.75))
+        why.append(Reason(Speaks.FULL_LOAD, "at full load, where spark is nearest to its limit", 0.75))
     middle = _speed(events)
     bound = _load_bound([one for one in knock.events if abs(one.speed - middle) < _ALIKE], events, knock, table)
     if bound is not None:
@@ -141,7 +187,7 @@ def _reasons(
     if np.isfinite(levels).any():
         middle = float(np.nanmedian(levels))
         if middle >= LOUD:
-            why.append(Reason(f"the sensor heard {middle:.1f} times its limit", 0.5))
+            why.append(Reason(Speaks.LOUD, f"the sensor heard {middle:.1f} times its limit", 0.5))
     if safer is not None:
         told = _at_less_spark(cells, knock, safer)
         if told is not None:
@@ -154,7 +200,13 @@ _OPEN = 75.0
 
 def _high(event: Placed, table: Table) -> bool:
     """Whether an event lies in the upper half of a table's loads."""
-    return table.y is None or event.load >= float(table.y.breakpoints.mean())
+    along = load_axis(table)
+    axis = axis_of(table, along)
+    return axis is None or _load(event, along) >= float(axis.breakpoints.mean())
+
+
+def _load(event: Placed, along: int | None) -> float:
+    return event.y if along == 0 else event.x
 
 
 def _load_bound(near: Sequence[Placed], events: Sequence[Placed], knock: Knock, table: Table) -> Reason | None:
@@ -164,23 +216,26 @@ def _load_bound(near: Sequence[Placed], events: Sequence[Placed], knock: Knock, 
         near: all events at about the speed of the cluster, whatever their load.
         events: of the cluster.
     """
-    if table.y is None or len(near) < 4:
+    along = load_axis(table)
+    axis = axis_of(table, along)
+    if axis is None or table.y is None or len(near) < 4:
         return None
-    columns = sorted({one.i for one in near})
-    time_there: FloatArray = knock.dwell[:, columns].sum(axis=1)
+    beside = sorted({one.i if along == 0 else one.j for one in near})
+    time_there: FloatArray = (knock.dwell[:, beside] if along == 0 else knock.dwell[beside].T).sum(axis=1)
     if (time_there > 0.5).sum() < 3:
         return None
-    loads = table.y.breakpoints
+    loads = axis.breakpoints
     share = time_there / time_there.sum()
     expected = float((loads * share).sum())
     spread = float(np.sqrt((share * (loads - expected) ** 2).sum()))
-    heard = np.array([one.load for one in near])
+    heard = np.array([_load(one, along) for one in near])
     z = (float(heard.mean()) - expected) / max(spread, 1e-9)
     # Something loose sounds at every load that its speed is run at; what keeps to one load is not bound to speed alone.
     if z <= 0.35 and float(np.std(heard)) >= 0.5 * spread:
-        return Reason(f"it is bound to {_speed(events):.0f} rpm, {_WHATEVER}", -4.0)
-    if (float(np.mean([one.load for one in events])) - expected) / max(spread, 1e-9) >= 0.9 and len(events) >= 4:
-        return Reason(_WITH_LOAD, 1.0)
+        return Reason(Speaks.ANY_LOAD, f"it is bound to {_speed(events):.0f} rpm, whatever the load", -4.0)
+    mine = float(np.mean([_load(one, along) for one in events]))
+    if (mine - expected) / max(spread, 1e-9) >= 0.9 and len(events) >= 4:
+        return Reason(Speaks.WITH_LOAD, "it comes with load, not with speed alone", 1.0)
     return None
 
 
@@ -196,7 +251,9 @@ def _at_less_spark(cells: set[tuple[int, int]], knock: Knock, safer: Knock) -> R
     expected = now * safe_seconds
     degrees = float(less[use].mean())
     if expected >= 2.0 and then <= 0.2 * now:
-        return Reason(f"with {degrees:.0f}° less spark it is gone", 2.0)
+        return Reason(Speaks.GONE, f"with {degrees:.0f}° less spark it is gone", 2.0)
     if then >= 0.5 * now:
-        return Reason(f"with {degrees:.0f}° less spark it comes as often", -4.0)
+        safe = degrees >= SAFE
+        code = Speaks.STAYS_WHEN_SAFE if safe else Speaks.STAYS
+        return Reason(code, f"with {degrees:.0f}° less spark it comes as often", -4.0 if safe else -1.5)
     return None

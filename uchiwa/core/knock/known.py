@@ -73,7 +73,7 @@ def heard_in(
             clean = float(np.fmax(clean, spark))
             continue
         for one in here:
-            given = float(table.lookup(np.array([one.speed]), np.array([one.load]) if table.y is not None else None)[0])
+            given = float(table.lookup(np.array([one.x]), np.array([one.y]) if table.y is not None else None)[0])
             knocked = float(np.fmin(knocked, present + _fired_before(pull, one.event.at) - given))
     return clean, knocked, listened
 

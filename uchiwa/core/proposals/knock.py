@@ -10,12 +10,13 @@ import numpy as np
 from pydantic import BaseModel, ConfigDict, Field
 
 from uchiwa.core.errors import BadInput
-from uchiwa.core.knock.evidence import Knock, gather_knock
+from uchiwa.core.knock.evidence import Knock, Placed, gather_knock
 from uchiwa.core.knock.judgement import Cluster, Verdict, clusters
 from uchiwa.core.log import BoolArray, FloatArray, Log
+from uchiwa.core.orientation import load_axis
 from uchiwa.core.proposals.correction import cells_mask
 from uchiwa.core.proposals.policy import Cell
-from uchiwa.core.table import Calibration, Table
+from uchiwa.core.table import Axis, Calibration, Table
 
 
 class KnockPolicy(BaseModel):
@@ -25,7 +26,8 @@ class KnockPolicy(BaseModel):
         margin: degrees below what the worst retard asks for.
         step: taken out in steps of so many degrees, rounded up.
         slope: the most a cell may stand above a neighbour afterwards, degrees per cell, unless it did before.
-        widen: cells to either side of each event that take part, for an event's cell is only the nearest one.
+        unmeasured: degrees that an event is taken to have been worth where retard was not recorded.
+        widen: cells to either side in speed that take part beside those between which an event lies.
         noise: numbers of clusters that a person holds to be noise, whatever the judgement.
         real: numbers of clusters that a person holds to be real.
         pinned: cells [i, j] that must not change.
@@ -36,12 +38,27 @@ class KnockPolicy(BaseModel):
 
     margin: Annotated[float, Field(ge=0, le=10)] = 0.5
     step: Annotated[float, Field(gt=0, le=5)] = 0.25
+    unmeasured: Annotated[float, Field(ge=0, le=10)] = 2.0
     slope: Annotated[float, Field(gt=0, le=20)] = 4.0
     widen: Annotated[int, Field(ge=0, le=4)] = 1
     noise: tuple[int, ...] = ()
     real: tuple[int, ...] = ()
     pinned: tuple[Cell, ...] = ()
     only: tuple[Cell, ...] | None = None
+
+
+@dataclass(frozen=True)
+class Unmet:
+    """A real event at whose place spark does not fall by what was seen and the margin: pins, choice or limits hold it.
+
+    Attributes:
+        event: with its place.
+        wanted, falls: degrees.
+    """
+
+    event: Placed
+    wanted: float
+    falls: float
 
 
 @dataclass(frozen=True, eq=False)
@@ -56,6 +73,7 @@ class KnockProposal:
         asked: degrees that the events themselves ask out of each cell.
         after: proposed values: nowhere above the present ones.
         state: `changed`, `kept`, `pinned` or `filled` (stepped down for a neighbour, or above the knock in load).
+        unmet: real events that the proposal does not answer in full.
     """
 
     table: Table
@@ -65,6 +83,7 @@ class KnockProposal:
     asked: FloatArray
     after: FloatArray
     state: np.ndarray
+    unmet: tuple[Unmet, ...] = ()
 
     @property
     def corrected(self) -> Table:
@@ -111,12 +130,14 @@ def knock_proposal(
 def proposal_from(table: Table, knock: Knock, judged: tuple[Cluster, ...], policy: KnockPolicy) -> KnockProposal:
     """What the judged clusters ask for, carried upward in load and stepped down to the sides.
 
-    Out of each cell with real events goes the worst retard seen there, rounded up to the step, plus the margin. Every
-    cell above it in load gives at least as much, for it knocks there the sooner. Then T′ᵢ = minⱼ(Tⱼ + slope · distanceᵢⱼ),
-    which never raises spark.
+    The table's lookup lies between breakpoints, so out of every cell between which a real event lies goes the retard
+    seen there, rounded up to the step, plus the margin: then the spark looked up at the event falls by as much. Every
+    cell above in load, whichever way the table is laid, gives at least as much, for it knocks there the sooner. Then
+    T′ᵢ = minⱼ(Tⱼ + slope · distanceᵢⱼ), which never raises spark.
     """
     asked = _asked(table, knock, judged, policy)
-    carried = np.maximum.accumulate(asked, axis=0) if table.y is not None else asked
+    along = load_axis(table)
+    carried = asked if along is None else np.maximum.accumulate(asked, axis=along)
     wanted = np.where(carried > 0, table.grid - carried, table.grid)
     pinned = cells_mask(policy.pinned, table.shape, default=False)
     open_ = cells_mask(policy.only, table.shape, default=True) & ~pinned
@@ -133,11 +154,35 @@ def proposal_from(table: Table, knock: Knock, judged: tuple[Cluster, ...], polic
     state[(after < table.grid) & (asked > 0)] = "changed"
     state[(after < table.grid) & (asked <= 0)] = "filled"
     state[pinned] = "pinned"
-    return KnockProposal(table, knock, judged, policy, asked, after, state)
+    return KnockProposal(table, knock, judged, policy, asked, after, state, _unmet(table, after, judged, policy))
+
+
+def _wanted(event: Placed, policy: KnockPolicy) -> float:
+    """Degrees that an event asks for: what was seen, rounded up, and the margin."""
+    seen = event.event.retard if event.event.measured else max(event.event.retard, policy.unmeasured)
+    return _rounded_up(max(seen, policy.step), policy) + policy.margin
+
+
+def _between(axis: Axis | None, value: float) -> set[int]:
+    """The breakpoints that a lookup at a value makes use of."""
+    if axis is None:
+        return {0}
+    below, share = (one[0] for one in axis.place(np.array([value])))
+    return {int(at) for at, weight in ((below, 1.0 - share), (below + 1, share)) if weight > 0}
+
+
+def _around(table: Table, event: Placed, widen: int) -> set[tuple[int, int]]:
+    """Cells [i, j] between which an event lies, and those `widen` beside its own in speed."""
+    columns, rows = _between(table.x, event.x), _between(table.y, event.y)
+    if load_axis(table) == 1:
+        rows |= set(range(event.j - widen, event.j + widen + 1))
+    else:
+        columns |= set(range(event.i - widen, event.i + widen + 1))
+    return {(i, j) for i in columns for j in rows if 0 <= i < table.shape[1] and 0 <= j < table.shape[0]}
 
 
 def _asked(table: Table, knock: Knock, judged: Collection[Cluster], policy: KnockPolicy) -> FloatArray:
-    """Degrees that events ask out of their cells and those beside, and retard that was still held out of the cells after.
+    """Degrees that events ask out of the cells around them, and retard that was still held out of the cells after.
 
     While a controller gives spark back, it does not knock where it would have: cells that touch a cluster and had
     retard without an event give their mean retard.
@@ -147,12 +192,28 @@ def _asked(table: Table, knock: Knock, judged: Collection[Cluster], policy: Knoc
         if not counts_as_real(cluster, policy):
             continue
         for one in cluster.events:
-            out = _rounded_up(max(one.event.retard, policy.step), policy) + policy.margin
-            for i in range(max(one.i - policy.widen, 0), min(one.i + policy.widen + 1, table.shape[1])):
-                asked[one.j, i] = max(asked[one.j, i], out)
+            out = _wanted(one, policy)
+            for i, j in _around(table, one, policy.widen):
+                asked[j, i] = max(asked[j, i], out)
         for i, j in _shadow(cluster, knock, policy):
             asked[j, i] = max(asked[j, i], _rounded_up(float(knock.mean[j, i]), policy))
     return asked
+
+
+def _unmet(table: Table, after: FloatArray, judged: Collection[Cluster], policy: KnockPolicy) -> tuple[Unmet, ...]:
+    """Real events at whose place the lookup does not fall by what they ask for."""
+    events = [one for cluster in judged if counts_as_real(cluster, policy) for one in cluster.events]
+    if not events:
+        return ()
+    x = np.array([one.x for one in events])
+    y = np.array([one.y for one in events]) if table.y is not None else None
+    falls = table.lookup(x, y) - table.with_grid(after).lookup(x, y)
+    seen = [one.event.retard + policy.margin for one in events]
+    return tuple(
+        Unmet(one, wanted, float(fall))
+        for one, wanted, fall in zip(events, seen, falls, strict=True)
+        if fall < wanted - 1e-6
+    )
 
 
 def _rounded_up(degrees: float, policy: KnockPolicy) -> float:
@@ -211,6 +272,11 @@ def report(proposal: KnockProposal) -> dict[str, Any]:
         "policy": proposal.policy.model_dump(mode="json"),
         "logs": list(knock.names),
         "events": len(knock.events),
+        "unplaced": [{"log": knock.names[log], "at": at} for log, at in knock.unplaced],
+        "unmet": [
+            {"log": knock.names[one.event.log], "at": one.event.event.at, "wanted": one.wanted, "falls": one.falls}
+            for one in proposal.unmet
+        ],
         "low_octane_s": round(knock.low_octane_s, 3),
         "clusters": [
             {
@@ -220,7 +286,7 @@ def report(proposal: KnockProposal) -> dict[str, Any]:
                 "verdict": one.verdict.value,
                 "counts": counts_as_real(one, proposal.policy),
                 "cells": [list(cell) for cell in one.cells],
-                "reasons": [{"words": why.words, "weight": why.weight} for why in one.reasons],
+                "reasons": [{"code": why.code.value, "words": why.words, "weight": why.weight} for why in one.reasons],
             }
             for one in proposal.clusters
         ],

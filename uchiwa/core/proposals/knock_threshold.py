@@ -242,7 +242,8 @@ def _caught(logs: Sequence[Log], table: Table, proposed: Table) -> Caught:
         for event in knock_events(time, told):
             if event.sign is Sign.MARK:
                 continue
-            near = slice(max(event.index - 2, 0), event.index + 2)
+            at = int(np.searchsorted(time, event.at - 1e-9))
+            near = slice(max(at - 2, 0), at + 2)
             if not np.isfinite(level[near]).any():
                 continue
             place = (x[near], y[near] if y is not None else None)
