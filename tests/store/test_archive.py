@@ -206,3 +206,19 @@ def test_an_export_is_made_of_open_formats(worked):
     for name in names:
         if name.startswith("calibrations/"):
             assert hashlib.sha256(archive_file.read(name)).hexdigest() in name
+
+
+def test_an_archive_whose_compressed_bytes_are_damaged_is_refused_in_a_sentence():
+    file = io.BytesIO()
+    with zipfile.ZipFile(file, "w", zipfile.ZIP_DEFLATED) as archive:
+        archive.writestr("job.json", json.dumps({"a": list(range(4000))}))
+    whole = file.getvalue()
+    refused = 0
+    for at in range(45, len(whole) // 2, 97):
+        damaged = bytearray(whole)
+        damaged[at] ^= 0xFF
+        try:
+            archive_in.read_description(archive_in.open_archive(io.BytesIO(bytes(damaged)), "job.zip"))
+        except BadInput:
+            refused += 1
+    assert refused == len(range(45, len(whole) // 2, 97))

@@ -8,8 +8,9 @@ import numpy as np
 import pytest
 
 from tests.web.test_round import at_fuel, cells_of, facts_of, path  # noqa: F401
-from uchiwa.core.convergence import RoundResult, verdict
+from uchiwa.core.convergence import Ended, RegionError, RoundResult, verdict
 from uchiwa.core.interchange import calibration_json
+from uchiwa.core.regions import Region
 from uchiwa.store import calibrations, drafts, jobs
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import Event, Job, Round
@@ -238,25 +239,36 @@ def test_the_job_shows_how_it_converges(at_fuel, scene):  # noqa: F811
     assert 'class="convergence"' in page
 
 
-def result(number, error, cells=100, within=50, trim=0.5):
-    return RoundResult(number, error, cells, within, trim, 600.0)
+def result(number, error, cells=100, within=50, trim=0.5, load=None, idle=True):
+    """A round in which the car was driven everywhere; `load` changes what full load shows."""
+    load = {"error": error, "within": within * 10 // cells, "lean": 0.0, "cells": 10} | (load or {})
+    regions = [RegionError(Region.CRUISE, error, cells - 12, within * (cells - 12) // cells, 0.0)]
+    if idle:
+        regions.append(RegionError(Region.IDLE, error, 2, 2 if within > cells / 2 else 0, 0.0))
+    if load["cells"]:
+        regions.append(RegionError(Region.LOAD, load["error"], load["cells"], load["within"], load["lean"]))
+    return RoundResult(number, error, cells, within, trim, 600.0, (), tuple(regions))
 
 
 @pytest.mark.parametrize(
-    ("rounds", "stop", "said"),
+    ("rounds", "ended", "said"),
     [
-        ([], False, "Nothing has been measured"),
-        ([result(1, 6.0)], False, "Another round is worth it"),
-        ([result(1, 6.0), result(2, 0.9, within=94)], True, "Within ±2 % in 94 % of 100 driven cells. Fuel is done"),
-        ([result(1, 0.9, cells=12, within=12)], False, "these are few"),
-        ([result(1, 0.9, within=95, trim=4.0)], False, "were they reset"),
-        ([result(1, 4.0), result(2, 3.9), result(3, 3.8)], False, "hardly helped (4.0 → 3.8 %)"),
-        ([result(1, 4.0), result(2, 2.0), result(3, 1.9)], False, "Another round"),
+        ([], Ended.NOTHING, "Nothing has been measured"),
+        ([result(1, 6.0)], Ended.GO_ON, "Another round is worth it"),
+        ([result(1, 6.0), result(2, 0.9, within=98)], Ended.DONE, "Within ±2 % in 98 % of 100 driven cells, at idle"),
+        ([result(1, 0.9, within=98, load={"cells": 0})], Ended.UNMEASURED, "full load was hardly driven"),
+        ([result(1, 0.9, within=98, idle=False)], Ended.UNMEASURED, "idle was hardly driven"),
+        ([result(1, 0.9, within=98, load={"lean": 4.0})], Ended.LEAN, "full load runs 4 % lean"),
+        ([result(1, 0.9, within=98, load={"error": 3.0, "within": 2})], Ended.GO_ON, "It is full load"),
+        ([result(1, 0.9, within=98, trim=4.0)], Ended.TRIMS, "were they reset"),
+        ([result(1, 4.0), result(2, 3.9), result(3, 3.8)], Ended.STUCK, "hardly helped (4.0 → 3.8 %)"),
+        ([result(1, 4.0), result(2, 2.0), result(3, 1.9)], Ended.GO_ON, "Another round"),
     ],
 )
-def test_when_to_stop_is_said(rounds, stop, said):
+def test_when_to_stop_is_said(rounds, ended, said):
     found = verdict(rounds)
-    assert found.stop is stop
+    assert found.code is ended
+    assert found.stop is (ended is Ended.DONE)
     assert said in found.sentence
 
 

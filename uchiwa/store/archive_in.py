@@ -6,6 +6,7 @@ import hashlib
 import io
 import json
 import zipfile
+import zlib
 from datetime import UTC, datetime
 from typing import IO, Any
 
@@ -71,7 +72,7 @@ class ArchiveFile:
         try:
             with self.zip.open(path) as file:
                 data = file.read(most + 1)
-        except (zipfile.BadZipFile, OSError, RuntimeError, NotImplementedError, EOFError, ValueError):
+        except (zipfile.BadZipFile, zlib.error, OSError, RuntimeError, NotImplementedError, EOFError, ValueError):
             raise BadInput(
                 "this file is damaged", where=f"{self.name}, {path}", advice="export the job again"
             ) from None

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Collection
 from dataclasses import dataclass
 from datetime import datetime
@@ -10,8 +11,10 @@ from typing import Any, Literal
 from peewee import IntegrityError, fn
 
 from uchiwa.core.car import CarFile
+from uchiwa.core.convergence import RegionError
 from uchiwa.core.errors import BadInput
 from uchiwa.core.progress import Move, RoundFacts, whose_move
+from uchiwa.core.regions import Region
 from uchiwa.core.table import Calibration
 from uchiwa.store import calibrations, events, moves
 from uchiwa.store.clock import now
@@ -230,6 +233,11 @@ def _detail(facts: RoundFacts, round_: Round, logs: list[str]) -> str:
     if facts.taken and round_.cells:
         return f"{round_.cells_within} of {round_.cells} driven cells were within ±2 %"
     return " · ".join(logs[:3]) + (f" and {len(logs) - 3} more" if len(logs) > 3 else "")
+
+
+def regions_of(round_: Round) -> tuple[RegionError, ...]:
+    """What a round's logs showed by region."""
+    return tuple(RegionError(**{**one, "region": Region(one["region"])}) for one in json.loads(round_.regions))
 
 
 def queue(shop_id: int, search: str = "") -> list[QueueEntry]:

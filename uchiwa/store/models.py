@@ -163,6 +163,7 @@ class Round(Base):
     cells_within = IntegerField(null=True)
     trim_percent = DoubleField(null=True)
     driven_s = DoubleField(null=True)
+    regions = LongTextField(default="[]")
 
     class Meta:
         """Peewee's settings."""

@@ -20,7 +20,7 @@ from uchiwa.core.coverage import dwell
 from uchiwa.core.drives import Drive
 from uchiwa.core.errors import BadInput
 from uchiwa.core.log import FloatArray, Log
-from uchiwa.core.proposals.fuel import summarise
+from uchiwa.core.proposals.fuel import ErrorSummary, summarise
 from uchiwa.core.proposals.policy import Policy
 from uchiwa.core.readers import check_size, read_recordings
 from uchiwa.core.recognise import Assignment, Knowledge
@@ -72,14 +72,33 @@ def family_of(log: LogFile) -> list[LogFile]:
         return uploads.family(log)
 
 
+_TRIES = 3
+
+
 @run_again
 def _summarise(log: LogFile) -> None:
+    """Tell what the round's logs show, computed while nobody waits for it, and kept if they are still the same."""
     with unit_of_work():
         lock_job(log.job_id)
-        job = Job.get_by_id(log.job_id)
-        jobs.moved(job)
-        if not uploads.more_waiting(log):  # the last one that comes in tells of all
-            summarise_round(job, Round.get_by_id(log.round_id))
+        jobs.moved(Job.get_by_id(log.job_id))
+    for _ in range(_TRIES):
+        with unit_of_work():
+            if uploads.more_waiting(log):  # the last one that comes in tells of all
+                return
+            job, round_ = Job.get_by_id(log.job_id), Round.get_by_id(log.round_id)
+            seen, found = _rests_on(job, round_), round_summary(job, round_)
+        with unit_of_work():
+            lock_job(log.job_id)
+            if _rests_on(job, Round.get_by_id(log.round_id)) == seen:
+                keep_summary(round_, found)
+                return
+
+
+def _rests_on(job: Job, round_: Round) -> tuple[object, ...]:
+    """What the summary of a round follows from."""
+    revision = drafts.running(job, round_)
+    logs = tuple((log.id, log.reading) for log in jobs.usable_logs(round_))
+    return (logs, round_.policy, None if revision is None else revision.calibration_id)
 
 
 def read_and_check(log: LogFile) -> None:
@@ -231,27 +250,32 @@ def drives_as_data(drives: Sequence[Drive]) -> list[dict[str, object]]:
     ]
 
 
-def summarise_round(job: Job, round_: Round) -> None:
-    """Keep how large the error is that a round's logs show, against the revision they were recorded with."""
+def round_summary(job: Job, round_: Round) -> ErrorSummary | None:
+    """How large the error is that a round's logs show, against the revision they were recorded with."""
     if drafts.running(job, round_) is None:
-        return
+        return None
     stored = Policy.read(json.loads(round_.policy))
     kept = {"without", "also", "where", "in_use", "settle_s", "use_trims", "loop", "target", "transients"}
     try:
         proposal = round_proposal(job, round_, Policy.read(stored.model_dump(include=kept)))
     except BadInput:
         proposal = None
-    summary = summarise(proposal) if proposal is not None else None
+    return summarise(proposal) if proposal is not None else None
+
+
+def keep_summary(round_: Round, summary: ErrorSummary | None) -> None:
+    """Keep what a round's logs show with it."""
     Round.update(
         error_percent=summary.rms_percent if summary else None,
         cells=summary.cells if summary else None,
         cells_within=summary.within if summary else None,
         trim_percent=summary.trim_percent if summary and math.isfinite(summary.trim_percent) else None,
         driven_s=summary.driven_s if summary else None,
+        regions=json.dumps([asdict(one) for one in summary.regions]) if summary else "[]",
     ).where(Round.id == round_.id).execute()
 
 
 def accept(job: Job, round_: Round, log: LogFile, *, accepted: bool) -> None:
     """Accept a log for this round's work, or leave it out; from now on it stays as a person said."""
     LogFile.update(accepted=accepted, decided=True).where(LogFile.id == log.id).execute()
-    summarise_round(job, round_)
+    keep_summary(round_, round_summary(job, round_))

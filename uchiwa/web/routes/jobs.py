@@ -13,6 +13,7 @@ from uchiwa.core.image.content import read_calibration
 from uchiwa.core.image.files import read_image
 from uchiwa.core.interchange import calibration_json
 from uchiwa.core.progress import next_station, standings, whose_move
+from uchiwa.core.regions import TITLES as REGION_TITLES
 from uchiwa.core.table import Calibration
 from uchiwa.store import drafts, events, images, setups
 from uchiwa.store import jobs as store
@@ -120,6 +121,7 @@ def job(request: Request, user: Person, job_id: int) -> Response:
             row["round"].trim_percent,
             row["round"].driven_s,
             tuple(event.sentence for event in row["done"]),
+            store.regions_of(row["round"]),
         )
         for row in reversed(rows)
         if row["round"].error_percent is not None
@@ -136,6 +138,7 @@ def job(request: Request, user: Person, job_id: int) -> Response:
         revisions=revisions,
         results=results,
         verdict=verdict(results),
+        region_titles=list(REGION_TITLES.items()),
         picture=convergence_picture(results),
     )
 
