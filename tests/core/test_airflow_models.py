@@ -89,7 +89,7 @@ def test_ve_from_a_trusted_meter_and_a_meter_from_a_trusted_ve():
     low = right.with_table(CURVE.with_grid(CURVE.grid * 0.95))
     curve = fuel_proposal([log], low, "maf", Policy(source="speed_density", estimator="weighted"))
     reached = curve.reached[0]
-    assert curve.correction.factor[0][reached] == pytest.approx(1 / 0.95, rel=0.01)
+    assert curve.estimate.factor[0][reached] == pytest.approx(1 / 0.95, rel=0.01)
     assert (np.diff(curve.corrected.values) > 0).all()
     with pytest.raises(BadInput, match="against itself"):
         fuel_proposal([log], CALIBRATION, "ve_main", Policy(source="speed_density"))

@@ -10,7 +10,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.conftest import make_log, make_table
-from uchiwa.core.align import Delay, DelaySamples, estimate_delay, undelayed
+from uchiwa.core.align import Delay, undelayed
+from uchiwa.core.delay_estimate import DelaySamples, estimate_delay
 from uchiwa.core.errors import BadInput
 from uchiwa.core.gather import gather_formula
 from uchiwa.core.proposals.fill import smoothed, spread_outwards
@@ -47,23 +48,40 @@ def test_readings_never_run_backwards_when_the_delay_jumps():
     assert (np.diff(known) >= -1e-9).all()
 
 
-def test_both_parts_of_the_delay_are_found():
-    rng = np.random.default_rng(8)
-    airflow = np.interp(TIME, np.arange(0, 90, 10), rng.uniform(3, 60, 9))
-    trim = np.repeat(rng.uniform(-0.05, 0.05, 80), 25)
-    burned_at = TIME - (0.08 + 2.4 / airflow)
-    reading = np.interp(burned_at, TIME, 1.0 / (1 + trim))
-    cell = (airflow > 20).astype(np.int64)
-    found = estimate_delay([DelaySamples(TIME, reading, 1 + trim, airflow, cell)], 2)
-    assert found.d0 == pytest.approx(0.08, abs=0.04)
-    assert found.k == pytest.approx(2.4, abs=0.4)
+def driven(seed: int, size: int = 12_000):
+    """Airflow, trims that step, and cells, at 25 Hz."""
+    rng = np.random.default_rng(seed)
+    time = np.arange(size) / 25
+    airflow = np.interp(time, np.arange(0, time[-1] + 10, 10), rng.uniform(3, 60, int(time[-1] // 10) + 2))
+    trim = np.repeat(rng.uniform(-0.05, 0.05, size // 25 + 1), 25)[:size]
+    return rng, time, airflow, trim, (airflow > 20).astype(np.int64)
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_both_parts_of_the_delay_are_found(seed):
+    rng, time, airflow, trim, cell = driven(seed)
+    reading = np.interp(time - (0.08 + 2.4 / airflow), time, 1.0 / (1 + trim)) * (1 + 0.01 * rng.normal(size=time.size))
+    found = estimate_delay([DelaySamples(time, reading, 1 + trim, airflow, cell)], 2)
+    assert found.delay.d0 == pytest.approx(0.08, abs=0.05)
+    assert found.delay.k == pytest.approx(2.4, abs=0.5)
+    assert found.gain.sure
+
+
+@pytest.mark.parametrize("seed", range(8))
+def test_noise_without_a_delay_is_not_taken_for_one(seed):
+    """Interpolating halfway between two samples halves their noise, and must not look like a gain."""
+    rng, time, airflow, _, cell = driven(seed)
+    white = 1.0 + 0.03 * rng.normal(size=time.size)
+    found = estimate_delay([DelaySamples(time, white, np.ones(time.size), airflow, cell)], 2)
+    assert found.delay == Delay(0.0, 0.0)
+    assert abs(found.gain.share) < 0.05
 
 
 def test_no_usable_sample_means_no_delay():
     nothing = np.full(TIME.shape, -1, dtype=np.int64)
     ones = np.ones(TIME.shape)
-    assert estimate_delay([DelaySamples(TIME, ones, ones, None, nothing)], 4) == Delay(0.0, 0.0)
-    assert estimate_delay([], 4) == Delay(0.0, 0.0)
+    assert estimate_delay([DelaySamples(TIME, ones, ones, None, nothing)], 4).delay == Delay(0.0, 0.0)
+    assert estimate_delay([], 4).delay == Delay(0.0, 0.0)
 
 
 def test_nothing_reached_fills_nothing():

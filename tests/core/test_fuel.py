@@ -97,9 +97,9 @@ def test_unreached_cells_fade_or_are_carried(steady, calibration):
     faded = propose([log], calibration, estimator="nearest", unreached="fade").correction
     carried = propose([log], calibration, estimator="nearest", unreached="carry").correction
     assert carried.factor == pytest.approx(np.full((2, 3), 1.08))
-    # One cell away three quarters of the change are left, diagonally 1 − √2/4.
-    assert faded.factor[0, 0] == pytest.approx(1 + 0.08 * 0.75)
-    assert faded.factor[1, 0] == pytest.approx(1 + 0.08 * (1 - np.sqrt(2) / 4))
+    # A cell alone fades over two: one cell away half of the change is left, diagonally 1 − √2/2.
+    assert faded.factor[0, 0] == pytest.approx(1 + 0.08 * 0.5)
+    assert faded.factor[1, 0] == pytest.approx(1 + 0.08 * (1 - np.sqrt(2) / 2))
     assert faded.state[1, 0] == "filled"
 
 
@@ -160,7 +160,8 @@ def test_the_delay_is_found_and_taken_back(calibration):
     plain = Calibration("c", "C", (), calibration.tables)
     proposal = fuel_proposal([log], plain, "ve_main", Policy())
     assert proposal.evidence.delay.d0 == pytest.approx(0.4, abs=0.03)
-    assert proposal.evidence.delay_gain > 0.9
+    assert proposal.evidence.delay_gain.share > 0.8
+    assert proposal.evidence.delay_gain.sure
     assert proposal.bins.spread[0, 1] < 0.004
 
 
@@ -343,7 +344,7 @@ def test_the_wall_film_is_found_and_taken_out(calibration):
     )  # fmt: skip
     found = propose([log], calibration)
     assert found.evidence.transients[0].words == "wall film"
-    assert found.evidence.transients[0].slope == pytest.approx(0.08, abs=0.01)
+    assert found.evidence.transients[0].slope == pytest.approx(0.08, abs=0.02)
     assert found.estimate.factor[:, 1] == pytest.approx([1.03, 1.03], abs=0.003)
     steps = [step.words for step in explain(found, 0, 1).steps]
     assert "wall film, taken out" in steps

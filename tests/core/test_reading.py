@@ -217,7 +217,7 @@ def test_a_distribution_is_of_time_not_of_samples():
     time = np.array([0.0, 1.0, 2.0, 3.0, 3.1, 3.2, 3.3, 3.4])
     values = np.array([10.0, 10.0, 10.0, 20.0, 20.0, 20.0, 20.0, 20.0])
     found = distribution(time, values, np.ones(8, dtype=bool))
-    assert found.total == pytest.approx(3 * 0.3 + 5 * 0.1, abs=0.01)
+    assert found.total == pytest.approx(3 * 1.0 + 5 * 0.1, abs=0.01)
     assert found.seconds.sum() == pytest.approx(found.total)
     assert found.quantiles[2] == 10.0
     assert distribution(time, values, np.zeros(8, dtype=bool)) is None

@@ -12,7 +12,8 @@ from hypothesis import strategies as st
 from uchiwa.core.bordered import band_of, factored
 from uchiwa.core.meter_shape import monotone_cubic, straight_over_bent
 from uchiwa.core.proposals.rising import rising
-from uchiwa.core.surface import bending, continued, fit_surface, samples_worth_one
+from uchiwa.core.surface import Conditions, bending, continued, fit_surface
+from uchiwa.core.surface_noise import samples_worth_one
 from uchiwa.core.table import Axis, Table, frozen
 
 SPEED = Axis("engine_speed", "rpm", frozen([1000, 1500, 2000, 2600, 3200, 4000]))
@@ -97,13 +98,47 @@ def test_samples_beyond_the_last_breakpoint_do_not_bend_the_edge():
     assert found.factor[0] == pytest.approx(np.full(6, 1.05), abs=0.006)
 
 
-def test_further_terms_are_told_from_the_surface():
+def two_logs(rng, offset, factor):
+    """Two logs over the same ground, the second of which lies off the first as a whole."""
+    x, y, value = samples(rng, 10_000, VE, factor)
+    log = np.repeat([0, 1], 5000)
+    return x, y, value + offset * log, Conditions(log, np.zeros(10_000, dtype=np.int64), np.array([10.0, 10.0]))
+
+
+def test_a_log_that_lies_off_the_others_is_told_from_the_surface():
     rng = np.random.default_rng(7)
-    x, y, value = samples(rng, 10_000, VE, np.full(VE.shape, 0.97))
-    ahead = rng.normal(0, 0.1, 10_000)
-    found = fit(VE, x, y, value + 0.07 * ahead, terms=[ahead])
-    assert found.slopes[0] == pytest.approx(0.07, abs=4 * found.slope_errors[0])
-    assert found.slope_errors[0] < 0.005
+    x, y, value, known = two_logs(rng, 0.03, np.full(VE.shape, 0.97))
+    found = fit(VE, x, y, value, conditions=known)
+    assert found.offsets[1] - found.offsets[0] == pytest.approx(0.03, abs=0.004)
+    assert found.factor == pytest.approx(np.full(VE.shape, 0.985), abs=0.005)
+    # Where the truth lies between the logs nobody knows: the errors say so.
+    assert (found.standard_error > 0.005).all()
+    same = fit(VE, x, y, value - 0.03 * known.log, conditions=known)
+    assert same.offsets == (0.0, 0.0)
+
+
+def test_a_quick_log_weighs_no_more_than_a_slow_one():
+    rng = np.random.default_rng(11)
+    parts = []
+    for rate, level in ((10.0, 1.0), (100.0, 1.02)):
+        size = int(120 * rate)
+        x, y = wander(rng, size, 1000, 4000, 0.2 / rate), wander(rng, size, 20, 100, 0.2 / rate)
+        slow = np.interp(np.arange(size) / rate, np.arange(0, 122, 0.5), 0.01 * rng.normal(size=244))
+        parts.append((x, y, level + slow, np.full(size, len(parts))))
+    x, y, value, log = (np.concatenate(one) for one in zip(*parts, strict=True))
+    known = Conditions(log, np.zeros(log.size, dtype=np.int64), np.array([10.0, 100.0]))
+    found = fit_surface(VE, x, y, value, log.astype(np.int64), known)
+    assert float(np.median(found.factor)) == pytest.approx(1.01, abs=0.005)
+
+
+def test_far_from_the_evidence_the_errors_grow():
+    rng = np.random.default_rng(12)
+    x, y = rng.uniform(1000, 2000, 20_000), rng.uniform(20, 60, 20_000)
+    found = fit(VE, x, y, 1.03 + 0.003 * rng.normal(size=x.size))
+    column = found.standard_error[:, 1]
+    assert column[0] < 0.01
+    assert (np.diff(column[2:]) > 0.01).all()
+    assert found.standard_error[4, 5] > 0.05
 
 
 def test_the_penalty_follows_the_data():
@@ -176,16 +211,25 @@ def test_a_bordered_system_is_solved_as_a_dense_one(seed, size, width, border):
     assert factor.log_determinant == pytest.approx(np.linalg.slogdet(whole)[1])
 
 
-@given(st.lists(st.floats(0, 100), min_size=2, max_size=20), st.data())
-def test_a_curve_kept_rising_rises_and_moves_nothing_that_is_held(values, data):
-    numbers = np.array(values)
-    held = np.zeros(numbers.size, dtype=bool)
-    held[data.draw(st.integers(0, numbers.size - 1))] = True
-    found = rising(numbers, np.ones(numbers.size), held, 0.01)
-    assert found[held] == numbers[held]
-    assert (np.diff(found) >= 0.01 - 1e-6).all()
-    if (np.diff(numbers) >= 0.01).all():
-        assert found == pytest.approx(numbers)
+@settings(max_examples=200)
+@given(st.integers(0, 10**6), st.integers(2, 20))
+def test_a_curve_kept_rising_rises_and_moves_nothing_beyond_its_change(seed, size):
+    rng = np.random.default_rng(seed)
+    before = np.cumsum(rng.uniform(0.05, 5, size))
+    after = before * rng.uniform(0.7, 1.3, size)
+    found = rising(before, after, rng.random(size) < 0.5, 0.01)
+    assert (np.diff(found) > 0).all()
+    low, high = np.minimum(before, after), np.maximum(before, after)
+    assert ((found >= low - 1e-12) & (found <= high + 1e-12)).all()
+    if (np.diff(after) >= 0.01).all():
+        assert found == pytest.approx(after)
+
+
+def test_of_two_points_that_meet_the_one_without_evidence_gives_way():
+    before, after = np.array([10.0, 11.0, 20.0]), np.array([12.0, 11.0, 20.0])
+    assert rising(before, after, np.array([True, False, False]), 0.01)[0] < 11.0
+    both = rising(before, np.array([12.0, 11.5, 20.0]), np.array([True, False, True]), 0.01)
+    assert both[1] <= 11.5 and both[0] < both[1]
 
 
 @given(st.lists(st.floats(0.01, 5), min_size=2, max_size=12), st.lists(st.floats(0, 10), min_size=13, max_size=13))

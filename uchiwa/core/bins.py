@@ -211,6 +211,12 @@ def bin_samples(
     )
 
 
+def weighted_bins(table: Table, at_x: FloatArray, at_y: FloatArray | None, value: FloatArray) -> Bins:
+    """Plain weighted bins of samples of which neither time nor order matters; see `bin_samples`."""
+    nothing = np.zeros(value.size)
+    return bin_samples(table.x, table.y, at_x, at_y, value, nothing, np.zeros(value.size, dtype=np.int64), "weighted")
+
+
 def refined(table: Table, bins: Bins, at_x: FloatArray, at_y: FloatArray | None, value: FloatArray) -> FloatArray:
     """Weighted means, and once more the weighted mean of what the lookup of the first leaves unexplained.
 

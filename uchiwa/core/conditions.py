@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from uchiwa.core.log import BoolArray, FloatArray, IntArray
-from uchiwa.core.signal import held, rate
+from uchiwa.core.signal import held, rate, steady_rate
 
 
 @dataclass(frozen=True)
@@ -18,6 +18,9 @@ class Limits:
     warm_coolant: float = 80.0
     overrun_recovery_s: float = 1.0
     closed_injector_ms: float = 0.05
+    overrun_speed: float = 1200.0
+    overrun_lean: float = 1.2
+    closed_throttle: float = 2.5
     rich_rail: float = 0.685
     lean_rail: float = 1.30
     rail_recovery_s: float = 0.3
@@ -43,6 +46,16 @@ class Samples:
     def get(self, quantity: str) -> FloatArray | None:
         """The signal of a quantity, or None if it was not recorded."""
         return self.signals.get(quantity)
+
+    @property
+    def closed(self) -> BoolArray | None:
+        """Where the throttle is closed; None if it was not recorded."""
+        throttle = self.get("throttle_position")
+        if throttle is None or not np.isfinite(throttle).any():
+            return None
+        rest = min(max(float(np.nanquantile(throttle, 0.01)), 0.0), 20.0)
+        shut: BoolArray = throttle < rest + self.limits.closed_throttle
+        return shut
 
     def none(self) -> BoolArray:
         """A rule that finds nothing."""
@@ -109,6 +122,11 @@ def _overrun(samples: Samples) -> BoolArray:
         cut |= flag > 0.5
     elif pulse is not None:
         cut |= pulse <= samples.limits.closed_injector_ms
+    mixture, closed = samples.get("lambda_measured"), samples.closed
+    if mixture is not None and closed is not None:
+        speed = samples.get("engine_speed")
+        above_idle = closed & (speed > samples.limits.overrun_speed) if speed is not None else closed
+        cut |= above_idle & (mixture >= samples.limits.overrun_lean)
     return held(samples.time, cut, samples.limits.overrun_recovery_s)
 
 
@@ -129,7 +147,7 @@ def _transient(samples: Samples) -> BoolArray:
     ):
         signal = samples.get(quantity)
         if signal is not None:
-            fast |= np.abs(rate(samples.time, signal)) > most
+            fast |= np.abs(steady_rate(samples.time, signal, most)) > most
     return held(samples.time, fast, samples.settle_s)
 
 
@@ -147,7 +165,12 @@ RULES: tuple[Rule, ...] = (
         _heat_soaked,
     ),
     Rule("after_start", "after start", "After-start enrichment is still active.", _after_start),
-    Rule("overrun", "overrun", "Overrun fuel cut, and the second after it.", _overrun),
+    Rule(
+        "overrun",
+        "overrun",
+        "Overrun fuel cut, by its flag, closed injectors, or a lean mixture with the throttle closed; and the second after it.",
+        _overrun,
+    ),
     Rule(
         "rail",
         "sensor at rail",
@@ -209,6 +232,18 @@ def sentence_of(reason: str) -> str:
 def applies(rule: Rule, without: tuple[str, ...], also: tuple[str, ...]) -> bool:
     """Whether a rule applies, given those switched off and those switched on."""
     return rule.id not in without if rule.usual else rule.id in also
+
+
+def rule_named(rule_id: str) -> Rule:
+    """The rule of this id.
+
+    Raises:
+        KeyError: there is none.
+    """
+    for rule in RULES:
+        if rule.id == rule_id:
+            return rule
+    raise KeyError(rule_id)
 
 
 def switchable(reason: str) -> bool:

@@ -10,6 +10,7 @@ import numpy as np
 from uchiwa.core.errors import BadInput
 from uchiwa.core.gather import axis_values
 from uchiwa.core.log import FloatArray
+from uchiwa.core.orientation import axis_of, load_axis, speed_axis
 from uchiwa.core.signal import durations
 from uchiwa.core.table import Table
 
@@ -19,15 +20,28 @@ _BANDS = (LIGHT, MIDDLE, FULL)
 
 
 def load_shares(table: Table) -> FloatArray:
-    """How loaded the engine is in each row of a table, as a share of ambient pressure; shape (rows,)."""
-    if table.y is None:
-        return np.zeros(1)
-    points = table.y.breakpoints
-    if table.y.quantity == "pressure_ratio":
-        return points
-    if table.y.unit == "kPa":
-        return np.asarray(points / 100.0)
-    return np.asarray(points / points.max())
+    """How loaded the engine is in each cell of a table, as a share of ambient pressure; shape (rows, columns).
+
+    Whichever way the table is laid; nought where neither axis is a load.
+    """
+    along = load_axis(table)
+    axis = axis_of(table, along)
+    if axis is None:
+        return np.zeros(table.shape)
+    points = axis.breakpoints
+    if axis.quantity != "pressure_ratio":
+        points = points / 100.0 if axis.unit == "kPa" else points / points.max()
+    return np.broadcast_to(points[:, None] if along == 0 else points[None, :], table.shape)
+
+
+def speeds_of(table: Table) -> FloatArray:
+    """Engine speed in each cell, rpm; NaN where no axis tells it; shape (rows, columns)."""
+    along = speed_axis(table)
+    axis = axis_of(table, along)
+    if axis is None:
+        return np.full(table.shape, np.nan)
+    points = axis.breakpoints
+    return np.broadcast_to(points[:, None] if along == 0 else points[None, :], table.shape)
 
 
 def cruise_cells(table: Table) -> tuple[Cell, ...]:
@@ -38,13 +52,9 @@ def cruise_cells(table: Table) -> tuple[Cell, ...]:
     if table.y is None:
         values = table.grid[0]
         return tuple((i, 0) for i in range(table.x.size) if 3.0 <= values[i] <= 45.0)
-    loads = load_shares(table)
-    return tuple(
-        (i, j)
-        for j in range(table.y.size)
-        for i in range(table.x.size)
-        if 1150 <= table.x.breakpoints[i] <= 3650 and 0.28 <= loads[j] <= 0.92
-    )
+    loads, speeds = load_shares(table), speeds_of(table)
+    wanted = (speeds >= 1150) & (speeds <= 3650) & (loads >= 0.28) & (loads <= 0.92)
+    return tuple((int(i), int(j)) for j, i in np.argwhere(wanted))
 
 
 def dwell(table: Table, time: FloatArray, signals: Mapping[str, FloatArray], use: np.ndarray) -> FloatArray:
@@ -87,9 +97,9 @@ class Coverage:
             return 1.0
         return float(np.mean([self.seconds[j, i] >= self.enough for i, j in self.wanted]))
 
-    def band_of(self, row: int) -> str:
-        """The words for a row's load."""
-        load = load_shares(self.table)[row]
+    def band_of(self, i: int, j: int) -> str:
+        """The words for a cell's load."""
+        load = load_shares(self.table)[j, i]
         return LIGHT if load < 0.48 else MIDDLE if load < 0.72 else FULL
 
     def missing(self) -> list[str]:
@@ -98,11 +108,13 @@ class Coverage:
         if self.table.y is None:
             return self._missing_on_curve([i for i, _ in open_cells])
         phrases: list[tuple[int, str]] = []
+        rows = speed_axis(self.table) == 0
+        speeds = axis_of(self.table, speed_axis(self.table)) or self.table.x
         for band in _BANDS:
-            columns = sorted({i for i, j in open_cells if self.band_of(j) == band})
-            for run in _runs(columns):
-                count = sum(1 for i, j in open_cells if i in run and self.band_of(j) == band)
-                low, high = (_round_speed(float(self.table.x.breakpoints[at])) for at in (run[0], run[-1]))
+            inside = [j if rows else i for i, j in open_cells if self.band_of(i, j) == band]
+            for run in _runs(sorted(set(inside))):
+                count = sum(1 for at in inside if at in run)
+                low, high = (_round_speed(float(speeds.breakpoints[at])) for at in (run[0], run[-1]))
                 where = f"around {low} rpm" if low == high else f"between {low} and {high} rpm"
                 phrases.append((count, f"{band} {where}"))
         phrases.sort(key=lambda entry: -entry[0])

@@ -197,22 +197,23 @@ def followers(bx, fx, lx, ux, by, fy, ly, uy, nx, mean, x, y, value, breaks, fir
 
 
 @njit(cache=True, nogil=True)
-def surface_sums(px, bx, fx, lx, ux, py, by, fy, ly, uy, model, x, y, value, terms, node, slope, clip, first, last):  # type: ignore[no-untyped-def]  # pragma: no cover
+def surface_sums(  # type: ignore[no-untyped-def]  # pragma: no cover
+    px, bx, fx, lx, ux, py, by, fy, ly, uy, model, x, y, value, log, scale, worth, node, offset, clip, first, last
+):
     """Sums from which the normal equations of the surface are made, with Huber's weights about a given surface.
 
-    The prediction at a sample is Σ w·node + Σ slope·term, with w the lookup's weights times the model's own values at
-    the four nodes, made to sum to 1. `clip` is the residual from which a sample counts less.
+    The prediction at a sample is Σ w·node + the offset of its log, with w the lookup's weights times the model's own values
+    at the four nodes, made to sum to 1. A sample weighs `worth`, and less from a residual of `clip` times its `scale`. A log
+    of −1 has no offset.
 
     Returns:
         For each patch of four nodes the ten products of weights, (patches, 10); for each node the products of its
-        weight with the value and with the terms, (nodes, 1 + m); of terms with the value and with each other,
-        (m, 1 + m); and Σ ω, Σ ω·value², Σ ω·residual².
+        weight with the value and with each log's, (nodes, 1 + m); of each log Σ ω and Σ ω·value, (m, 2).
     """
-    nx, m = px.size, terms.shape[0]
+    nx, m = px.size, offset.size
     patches = np.zeros(((nx - 1) * (py.size - 1), 10))
     right = np.zeros((nx * py.size, 1 + m))
-    between = np.zeros((m, 1 + m))
-    sums = np.zeros(3)
+    between = np.zeros((m, 2))
     w = np.empty(4)
     c = np.empty(4, dtype=np.int64)
     for n in range(first, last):
@@ -230,10 +231,11 @@ def surface_sums(px, bx, fx, lx, ux, py, by, fy, ly, uy, model, x, y, value, ter
         for k in range(4):
             w[k] /= total
             residual -= w[k] * node[c[k]]
-        for k in range(m):
-            residual -= slope[k] * terms[k, n]
-        size = abs(residual)
-        omega = 1.0 if size <= clip else clip / size
+        at_log = log[n]
+        if at_log >= 0:
+            residual -= offset[at_log]
+        size = abs(residual) / scale[n]
+        omega = worth[n] if size <= clip else worth[n] * clip / size
         at = 0
         patch = patches[j * (nx - 1) + i]
         for k in range(4):
@@ -242,23 +244,18 @@ def surface_sums(px, bx, fx, lx, ux, py, by, fy, ly, uy, model, x, y, value, ter
                 patch[at] += share * w[other]
                 at += 1
             right[c[k], 0] += share * v
-            for term in range(m):
-                right[c[k], 1 + term] += share * terms[term, n]
-        for term in range(m):
-            weighted = omega * terms[term, n]
-            between[term, 0] += weighted * v
-            for other in range(m):
-                between[term, 1 + other] += weighted * terms[other, n]
-        sums[0] += omega
-        sums[1] += omega * v * v
-        sums[2] += omega * residual * residual
-    return patches, right, between, sums
+            if at_log >= 0:
+                right[c[k], 1 + at_log] += share
+        if at_log >= 0:
+            between[at_log, 0] += omega
+            between[at_log, 1] += omega * v
+    return patches, right, between
 
 
 @njit(cache=True, nogil=True)
-def surface_residuals(px, bx, fx, lx, ux, py, by, fy, ly, uy, model, x, y, value, terms, node, slope, step):  # type: ignore[no-untyped-def]  # pragma: no cover
+def surface_residuals(px, bx, fx, lx, ux, py, by, fy, ly, uy, model, x, y, value, log, node, offset, step):  # type: ignore[no-untyped-def]  # pragma: no cover
     """Residuals of every `step`-th stretch of 4096 samples; shape (about n / step,), and which samples they are of."""
-    nx, m, block = px.size, terms.shape[0], 4096
+    nx, block = px.size, 4096
     out = np.empty(x.size)
     which = np.empty(x.size, dtype=np.int64)
     number = 0
@@ -271,12 +268,72 @@ def surface_residuals(px, bx, fx, lx, ux, py, by, fy, ly, uy, model, x, y, value
         a, b = (1 - rx) * (1 - ry) * model[c], rx * (1 - ry) * model[c + 1]
         d, e = (1 - rx) * ry * model[c + nx], rx * ry * model[c + nx + 1]
         expected = (a * node[c] + b * node[c + 1] + d * node[c + nx] + e * node[c + nx + 1]) / (a + b + d + e)
-        for k in range(m):
-            expected += slope[k] * terms[k, n]
+        if log[n] >= 0:
+            expected += offset[log[n]]
         out[number] = value[n] - expected
         which[number] = n
         number += 1
     return out[:number], which[:number]
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _integral_at(t, time, read, integral, p):  # type: ignore[no-untyped-def]  # pragma: no cover
+    """Integral of a reading, joined by straight lines, up to t; `p` is a place to begin the search at."""
+    while p > 0 and time[p] > t:
+        p -= 1
+    while p < time.size - 2 and time[p + 1] <= t:
+        p += 1
+    step = t - time[p]
+    slope = (read[p + 1] - read[p]) / (time[p + 1] - time[p])
+    return integral[p] + step * (read[p] + 0.5 * slope * step)
+
+
+@njit(cache=True, nogil=True)
+def delayed_sums(time, flow, rest, ahead, cell, stretch, read_time, read, integral, width, longest, d0, k, out):  # type: ignore[no-untyped-def]  # pragma: no cover
+    """Add samples to n, Σv, Σv², Σf, Σf², Σvf of their stretch and cell; `out` has shape (stretches, cells, 6).
+
+    v is the logarithm of the reading that belongs to the combustion at `time`, a mean over `width` seconds, times `rest`;
+    f is `ahead`.
+    """
+    p, half, latest = 0, width / 2.0, -np.inf
+    for n in range(time.size):
+        airflow = flow[n] if flow[n] > 0.5 else (0.5 if flow[n] <= 0.5 else np.inf)
+        latest = max(latest, time[n] + d0 + k / airflow)
+        if latest - half < read_time[0] or latest + half > read_time[read_time.size - 1]:
+            continue
+        while p > 0 and read_time[p] > latest:
+            p -= 1
+        while p < read_time.size - 2 and read_time[p + 1] <= latest:
+            p += 1
+        if read_time[p + 1] - read_time[p] > longest:
+            continue
+        high = _integral_at(latest + half, read_time, read, integral, p)
+        low = _integral_at(latest - half, read_time, read, integral, p)
+        mean = (high - low) / width * rest[n]
+        if not (mean > 0.0 and mean < 1e6):
+            continue
+        v, f = math.log(mean), ahead[n]
+        row = out[stretch[n], cell[n]]
+        row[0] += 1.0
+        row[1] += v
+        row[2] += v * v
+        row[3] += f
+        row[4] += f * f
+        row[5] += v * f
+
+
+@njit(cache=True, nogil=True)
+def stretch_sums(value, signal, cell, stretch, out):  # type: ignore[no-untyped-def]  # pragma: no cover
+    """The same of values that need no delay."""
+    for n in range(value.size):
+        v, f = value[n], signal[n]
+        row = out[stretch[n], cell[n]]
+        row[0] += 1.0
+        row[1] += v
+        row[2] += v * v
+        row[3] += f
+        row[4] += f * f
+        row[5] += v * f
 
 
 @njit(cache=True, nogil=True)

@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import numpy as np
+from scipy.ndimage import median_filter
 
 from uchiwa.core.log import BoolArray, FloatArray
 
 RATE_WINDOW_S = 0.2
 _GAP_STEPS = 3.0
+_GAP_S = 0.5
+_AROUND_STEPS = 9
 _CLOCK_GRAIN_S = 1e-6
 
 
@@ -74,14 +77,58 @@ def held(time: FloatArray, active: BoolArray, seconds: float) -> BoolArray:
 
 
 def durations(time: FloatArray) -> FloatArray:
-    """Seconds that each sample stands for: until the next one, but never across a gap of over three usual steps."""
+    """Seconds that each sample stands for: until the next one, but never across a gap.
+
+    A gap is longer than three of the steps around it, or half a second if that is more; so a log whose rate changes counts
+    every second once. What stands before a gap counts as one of the steps around it.
+    """
     if time.size < 2:
         return np.zeros(time.shape)
     steps = np.diff(time)
-    usual = float(np.median(steps))
-    span = np.append(steps, usual)
-    short: FloatArray = np.minimum(span, _GAP_STEPS * usual)
-    return short
+    usual = (
+        median_filter(steps, size=_AROUND_STEPS, mode="nearest")
+        if steps.size >= 3
+        else np.full(steps.shape, np.median(steps))
+    )
+    gap = steps > np.maximum(_GAP_STEPS * usual, _GAP_S)
+    return np.append(np.where(gap, usual, steps), usual[-1])
+
+
+_WINDOWS_S = (0.4, 0.8, 1.6)
+_QUIET = 0.2
+
+
+def noise_of(values: FloatArray) -> float:
+    """Standard deviation of a channel's own noise, from its second differences, which slow changes hardly touch.
+
+    σ = 1.4826 · MAD(x₋ − 2x + x₊)/√6: for white noise the second difference has the variance 6σ².
+    """
+    finite = values[np.isfinite(values)]
+    if finite.size < 5:
+        return 0.0
+    bend = finite[2:] - 2 * finite[1:-1] + finite[:-2]
+    return 1.4826 * float(np.median(np.abs(bend - np.median(bend)))) / float(np.sqrt(6.0))
+
+
+def steady_rate(time: FloatArray, values: FloatArray, most: float) -> FloatArray:
+    """Rate of change per second over a window so wide that the channel's noise does not look like a change.
+
+    Args:
+        time: s, rising; shape (n,).
+        values: shape (n,).
+        most: the rate that is asked about; noise is to make a fifth of it, at most, in one standard deviation.
+    """
+    sigma = noise_of(values)
+    if sigma * np.sqrt(2.0) / RATE_WINDOW_S <= _QUIET * most or time.size < 5:
+        return rate(time, values)
+    step = float(np.median(np.diff(time)))
+    window = _WINDOWS_S[-1]
+    for one in _WINDOWS_S:
+        together = max(one / max(step, 1e-6), 1.0)
+        if sigma * np.sqrt(2.0 / together) / one <= _QUIET * most:
+            window = one
+            break
+    return rate(time, smooth(time, values, window), window)
 
 
 def spans(time: FloatArray, active: BoolArray, shortest: float = 0.0, bridge: float = 0.0) -> list[tuple[float, float]]:

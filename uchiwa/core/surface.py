@@ -2,31 +2,38 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
+from scipy.ndimage import distance_transform_edt
+from scipy.special import gammaincinv
 
 from uchiwa.core import kernels
 from uchiwa.core.bordered import Factor, band_of, factored
 from uchiwa.core.log import BoolArray, FloatArray, IntArray
 from uchiwa.core.meter_shape import straight_over_bent
+from uchiwa.core.surface_noise import HUBER, Followed, Noise, first_noise, noise_of
 from uchiwa.core.table import Axis, Table, frozen
 
 PULL = 0.20
 """How far from "no change" a cell without any evidence is expected to lie, as a fraction (one standard deviation)."""
 BENDS = (0.0005, 0.2)
 """Range in which the expected bend between neighbouring cells is sought, as a fraction."""
-_HUBER = 1.345
+STRAY = 0.015
+"""How much further from the surface a cell may lie for each cell of distance from the evidence, as a fraction."""
+OFFSET = 0.02
+"""How far a log may lie from the others as a whole, before anything is known of it (one standard deviation)."""
+_LEAST_OFFSET = 0.002
+_SURE_OFFSETS = 0.99
+_SUPPORTED = 0.02
 _FIRST_SPREAD = 0.01
 _FIRST_TOGETHER = 10.0
 _ROUNDS = 2
-_LONGEST_LAG = 400
 _RESIDUALS = 60_000
 _MISFIT = 1 / 8
 _FIRST_LOOK = 150_000
-_LEAST_SPREAD = 1e-7
+_BLOCK = 4096
 _ROW = Axis("none", "1", frozen([0.0, 1.0]))
 _PAIRS = np.array([(a, b) for a in range(4) for b in range(a, 4)])
 
@@ -43,8 +50,8 @@ class Surface:
         freedom: effective number of parameters.
         together: how many samples that follow each other are worth one independent sample.
         spread: robust standard deviation of single samples about the surface.
-        slopes: of the further terms, in their order.
-        slope_errors: standard errors of them.
+        offsets: by how much each log lies above the others as a whole, as a fraction; nought where that is chance.
+        offset_errors: standard errors of them.
     """
 
     factor: FloatArray
@@ -53,8 +60,8 @@ class Surface:
     freedom: float
     together: float
     spread: float
-    slopes: tuple[float, ...]
-    slope_errors: tuple[float, ...]
+    offsets: tuple[float, ...] = ()
+    offset_errors: tuple[float, ...] = ()
 
 
 def continued(axis: Axis) -> Axis:
@@ -108,6 +115,11 @@ class _Net:
         """What every kernel wants first."""
         return (self.x.breakpoints, *self.rulers[0], self.y.breakpoints, *self.rulers[1], self.model)
 
+    def nearest(self, x: FloatArray, y: FloatArray) -> IntArray:
+        """The node nearest to each sample; shape (n,)."""
+        column = self.x.nearest(x)
+        return column if self.curve else self.y.nearest(y) * self.x.size + column
+
     def corners(self) -> IntArray:
         """The four nodes of each patch; shape (4, patches)."""
         j, i = np.divmod(np.arange((self.y.size - 1) * (self.x.size - 1)), self.x.size - 1)
@@ -136,87 +148,78 @@ def _net(table: Table) -> _Net:
 
 
 @dataclass(frozen=True, eq=False)
-class _Noise:
-    """What the residuals say of the samples: robust spread, samples worth one, and what a weight of 1 is worth."""
-
-    spread: float
-    together: float
-    worth: float
-
-
-@dataclass(frozen=True, eq=False)
 class _Samples:
     x: FloatArray
     y: FloatArray
     value: FloatArray
-    terms: FloatArray
-    breaks: IntArray
+    node: IntArray
+    log: IntArray
+    followed: Followed
+
+    def weighed(self, noise: Noise) -> tuple[FloatArray, FloatArray]:
+        """Scatter and worth of each sample; shape (n,)."""
+        scale = noise.by_cell[self.node]
+        worth = noise.efficiency / (noise.by_group[self.followed.group] * scale**2)
+        return scale, worth
+
+    def part(self) -> _Samples:
+        """Some stretches of many samples, enough for a first look."""
+        step = self.x.size // _FIRST_LOOK
+        return self if step < 2 else self.chosen((np.arange(self.x.size) // _BLOCK) % step == 0)
+
+    def chosen(self, use: BoolArray) -> _Samples:
+        """Some of them."""
+        followed = Followed(self.followed.breaks[use], self.followed.group[use], self.followed.rate)
+        return _Samples(self.x[use], self.y[use], self.value[use], self.node[use], self.log[use], followed)
 
 
-def _noise(net: _Net, samples: _Samples, node: FloatArray, slopes: FloatArray) -> _Noise:
+def _noise(net: _Net, samples: _Samples, node: FloatArray, offsets: FloatArray) -> Noise:
     step = max(1, samples.x.size // _RESIDUALS)
     residual, which = kernels.surface_residuals(
-        *net.geometry, samples.x, samples.y, samples.value, samples.terms, node, slopes, step
+        *net.geometry, samples.x, samples.y, samples.value, samples.log, node, offsets, step
     )
-    spread = max(1.4826 * float(np.median(np.abs(residual))), _LEAST_SPREAD)
-    clip = _HUBER * spread
-    clipped = np.clip(residual, -clip, clip)
-    group = samples.breaks[which] + (which // 4096) * 2**42
-    together = samples_worth_one(clipped, group)
-    within = float(np.mean(np.abs(residual) <= clip))
-    weight = float(np.mean(np.minimum(1.0, clip / np.maximum(np.abs(residual), _LEAST_SPREAD))))
-    variance = max(float(np.mean(clipped**2)), _LEAST_SPREAD**2)
-    return _Noise(spread, together, within**2 / (together * variance * weight))
-
-
-def samples_worth_one(residual: FloatArray, breaks: IntArray) -> float:
-    """How many samples that follow each other are worth one independent one: 1 + 2 Σ ρ(lag), at least 1.
-
-    The sum of the autocorrelations ends where a pair of them is no longer positive (Geyer's initial positive sequence,
-    *Statistical Science* 7, 1992) or after 400 samples.
-
-    Args:
-        residual: shape (n,), in time order.
-        breaks: a number that changes wherever samples are not neighbours in time; shape (n,).
-    """
-    variance = float(np.mean(residual**2)) if residual.size else 0.0
-    if variance <= 0 or residual.size < 8:
-        return 1.0
-    total, pair = 0.0, 0.0
-    for lag in range(1, min(_LONGEST_LAG, residual.size - 1) + 1):
-        same = breaks[lag:] == breaks[:-lag]
-        rho = float(np.sum(residual[lag:] * residual[:-lag] * same)) / max(int(same.sum()), 1) / variance
-        pair = pair + rho if lag % 2 == 0 else rho
-        if lag % 2 == 0:
-            if pair <= 0 or same.sum() < 30:
-                break
-            total += pair
-    return max(1.0, 1.0 + 2.0 * total)
+    seen = samples.followed
+    breaks = seen.breaks[which] + (which // _BLOCK) * 2**42
+    return noise_of(
+        residual, samples.node[which], net.model.size, Followed(breaks, seen.group[which], seen.rate)
+    )  # fmt: skip
 
 
 def _equations(
-    net: _Net, samples: _Samples, node: FloatArray, slopes: FloatArray, clip: float
+    net: _Net, samples: _Samples, noise: Noise, node: FloatArray, offsets: FloatArray, clip: float
 ) -> tuple[FloatArray, FloatArray]:
-    """Normal matrix and right side over the kept nodes and the terms, of weight-1 samples."""
+    """Precision matrix and right side over the kept nodes and the logs' offsets, of the samples alone."""
+    scale, worth = samples.weighed(noise)
     parts = kernels.in_parts(
         samples.x.size,
         lambda first, last: kernels.surface_sums(
-            *net.geometry, samples.x, samples.y, samples.value, samples.terms, node, slopes, clip, first, last
+            *net.geometry,
+            samples.x,
+            samples.y,
+            samples.value,
+            samples.log,
+            scale,
+            worth,
+            node,
+            offsets,
+            clip,
+            first,
+            last,
         ),
     )
     patches, right, between = (np.sum([part[k] for part in parts], axis=0) for k in range(3))
-    nodes, terms = net.model.size, samples.terms.shape[0]
+    nodes, logs = net.model.size, offsets.size
     corners = net.corners()
-    full = np.zeros((nodes + terms, nodes + terms))
+    full = np.zeros((nodes + logs, nodes + logs))
     for column, (a, b) in enumerate(_PAIRS):
         np.add.at(full, (corners[a], corners[b]), patches[:, column])
         if a != b:
             np.add.at(full, (corners[b], corners[a]), patches[:, column])
     full[:nodes, nodes:] = right[:, 1:]
     full[nodes:, :nodes] = right[:, 1:].T
-    full[nodes:, nodes:] = between[:, 1:]
-    keep = np.concatenate((net.kept, np.ones(terms, dtype=np.bool_)))
-    return full[np.ix_(keep, keep)], np.concatenate((right[:, 0], between[:, 0]))[keep]
+    full[nodes:, nodes:] = np.diag(between[:, 0])
+    keep = np.concatenate((net.kept, np.ones(logs, dtype=np.bool_)))
+    return full[np.ix_(keep, keep)], np.concatenate((right[:, 0], between[:, 1]))[keep]
 
 
 @dataclass(frozen=True, eq=False)
@@ -224,10 +227,11 @@ class _System:
     """What the samples say, and what is believed before any sample: cells near "no change", little bent.
 
     Attributes:
-        band, border, corner: of the normal matrix, times what a sample is worth; see `bordered`.
-        right: its right side, likewise.
+        band, border, corner: of the samples' precision; see `bordered`.
+        right: its right side.
         penalty: the band of the squared second differences.
         eigenvalues: of them.
+        offset: standard deviation with which a log may lie off the others.
     """
 
     band: FloatArray
@@ -236,12 +240,13 @@ class _System:
     right: FloatArray
     penalty: FloatArray
     eigenvalues: FloatArray
+    offset: float
 
     def factor(self, bend: float) -> Factor:
         """Of the whole precision under a bend."""
         band = self.band + self.penalty / bend**2
         band[:, 0] += 1 / PULL**2
-        return factored(band, self.border, self.corner + np.eye(self.corner.shape[0]))
+        return factored(band, self.border, self.corner + np.eye(self.corner.shape[0]) / self.offset**2)
 
     def log_evidence(self, bend: float) -> float:
         """Logarithm of the marginal likelihood of the samples, up to a constant."""
@@ -264,32 +269,31 @@ class _System:
 
 
 def _system(
-    penalty: FloatArray, eigenvalues: FloatArray, matrix: FloatArray, right: FloatArray, worth: float
+    penalty: FloatArray, eigenvalues: FloatArray, matrix: FloatArray, right: FloatArray, offset: float
 ) -> _System:
     nodes, width = penalty.shape[0], penalty.shape[1] - 1
-    return _System(
-        band_of(matrix[:nodes, :nodes], width) * worth,
-        matrix[:nodes, nodes:] * worth,
-        matrix[nodes:, nodes:] * worth,
-        right * worth,
-        penalty,
-        eigenvalues,
-    )
+    band = band_of(matrix[:nodes, :nodes], width)
+    return _System(band, matrix[:nodes, nodes:], matrix[nodes:, nodes:], right, penalty, eigenvalues, offset)
 
 
-def _part(samples: _Samples) -> _Samples:
-    """Some stretches of many samples, enough for a first look."""
-    step = samples.x.size // _FIRST_LOOK
-    if step < 2:
-        return samples
-    use = (np.arange(samples.x.size) // 4096) % step == 0
-    return _Samples(
-        samples.x[use],
-        samples.y[use],
-        samples.value[use],
-        np.ascontiguousarray(samples.terms[:, use]),
-        samples.breaks[use],
-    )
+@dataclass(frozen=True, eq=False)
+class Conditions:
+    """Under which conditions samples were recorded; arrays of shape (n,).
+
+    Attributes:
+        log: number of the log, from 0.
+        region: see `regions.Region`.
+        rate: samples a second of each log; shape (logs,).
+    """
+
+    log: IntArray
+    region: IntArray
+    rate: FloatArray
+
+    def followed(self, breaks: IntArray) -> Followed:
+        """Groups of samples that scatter alike."""
+        regions = int(self.region.max()) + 1 if self.region.size else 1
+        return Followed(breaks, self.log * regions + self.region, np.repeat(self.rate, regions))
 
 
 def fit_surface(
@@ -298,80 +302,131 @@ def fit_surface(
     at_y: FloatArray | None,
     value: FloatArray,
     breaks: IntArray,
-    terms: Sequence[FloatArray] = (),
+    conditions: Conditions | None = None,
 ) -> Surface:
     """Fit factors at a table's breakpoints to the error factors of samples.
 
     A table T corrected by factors f is looked up as Σ b·T·f, b being the bilinear weights; the error factor seen there
-    is e = Σ b·T·f / Σ b·T. Further terms add slope·term to it. The factors minimise
+    is e = Σ b·T·f / Σ b·T. A log as a whole may lie δ above the others. The factors minimise
 
-        worth · Σ huber(e − prediction) + Σ (second differences)² / (2 bend²) + Σ (f − 1)² / (2 · 0.2²),
+        Σ worth · huber(e − δ − prediction) + Σ (second differences)² / (2 bend²) + Σ (f − 1)² / (2 · 0.2²) + Σ δ² / (2 · d²),
 
-    where `worth` is 1 over the samples' variance times the number of samples worth one independent one, so that the
-    inverse of the left side's second derivative is the covariance of the factors (a Gaussian prior; e.g. Wahba, *JRSS B*
-    45, 1983, on such intervals). The bend is the one under which the samples are likeliest (empirical Bayes, which
-    unlike plain cross-validation stands correlated errors, as `worth` knows of them). Huber's weights are found by
-    repeating the solution. An airflow meter's curve is taken to bend between its points, see `meter_shape`.
+    where `worth` is 1 over the variance around the sample's cell times the number of samples of its log and region worth
+    one independent one, so that the inverse of the left side's second derivative is the covariance of the factors (a
+    Gaussian prior; e.g. Wahba, *JRSS B* 45, 1983, on such intervals). The bend is the one under which the samples are
+    likeliest (empirical Bayes, which unlike plain cross-validation stands correlated errors, as `worth` knows of them).
+    Huber's weights are found by repeating the solution. Offsets δ of logs are used only if they are larger than chance
+    explains. The standard error grows with the distance from the evidence, for how the truth bends out there nobody has
+    seen. An airflow meter's curve is taken to bend between its points, see `meter_shape`.
 
     Args:
         table: gives axes and the values that the factors multiply.
         at_x, at_y: where each sample lies, in the axes' units; shape (n,), finite; `at_y` is None for a curve.
         value: error factors; shape (n,), finite.
         breaks: a number that changes wherever samples are not neighbours in time; shape (n,).
-        terms: further regressors, each of shape (n,).
+        conditions: from which logs and regions the samples are; None for one log, all alike.
     """
     net = _net(table)
     whole = table.shape
+    logs = conditions.rate.size if conditions is not None else 1
+    if value.size == 0:
+        return Surface(np.ones(whole), np.full(whole, PULL), 0.02, 0.0, 1.0, 0.0, (0.0,) * logs, (0.0,) * logs)
     if table.role == "maf_curve":
         value = value * straight_over_bent(table, at_x)
-    terms_array = np.ascontiguousarray(np.stack(terms) if terms else np.zeros((0, value.size)), dtype=np.float64)
-    count = terms_array.shape[0]
-    samples = _Samples(
-        np.ascontiguousarray(at_x, dtype=np.float64),
-        np.zeros_like(value) if at_y is None else np.ascontiguousarray(at_y, dtype=np.float64),
-        np.ascontiguousarray(value - 1.0),
-        terms_array,
-        breaks,
-    )
-    node: FloatArray = np.zeros(net.model.size)
-    slopes: FloatArray = np.zeros(count)
-    kept = net.kept
-    noise = _Noise(_FIRST_SPREAD, _FIRST_TOGETHER, 1 / (_FIRST_TOGETHER * _FIRST_SPREAD**2))
-    clip, bend = np.inf, 0.02
+    zero = np.zeros(value.size, dtype=np.int64)
+    known = Conditions(zero, zero, np.zeros(1)) if conditions is None else conditions
+    x = np.ascontiguousarray(at_x, dtype=np.float64)
+    y = np.zeros_like(value) if at_y is None else np.ascontiguousarray(at_y, dtype=np.float64)
+    followed = known.followed(breaks)
+    log = np.ascontiguousarray(known.log) if logs > 1 else zero - 1
+    samples = _Samples(x, y, np.ascontiguousarray(value - 1.0), net.nearest(x, y), log, followed)
+    noise = first_noise(net.model.size, followed.rate.size, _FIRST_SPREAD, _FIRST_TOGETHER)
+    fitted = _fitted(net, samples, noise, np.zeros(logs if logs > 1 else 0))
     inner = (slice(0, 1), slice(1, -1)) if net.curve else (slice(1, -1), slice(1, -1))
-    nodes = int(kept.sum())
-    if value.size == 0:
-        return Surface(np.ones(whole), np.full(whole, PULL), bend, 0.0, 1.0, 0.0, (0.0,) * count, (1.0,) * count)
-    look = _part(samples)
+    nodes = int(net.kept.sum())
+    errors = np.sqrt(np.maximum(np.diag(fitted.covariance), 0.0))
+    misfit = _misfit(net, fitted.node, np.asarray(fitted.covariance[:nodes, :nodes]))
+    stray = STRAY * _cells_away(np.diag(fitted.matrix)[:nodes] >= _SUPPORTED**-2, net)
+    none = (0.0,) * logs
+    return Surface(
+        factor=1.0 + fitted.node.reshape(net.y.size, net.x.size)[inner],
+        standard_error=np.sqrt(_on_net(net, errors[:nodes]) ** 2 + misfit**2 + stray**2)[inner],
+        bend=fitted.bend,
+        freedom=float(np.sum(fitted.covariance * fitted.matrix)),
+        together=fitted.noise.together,
+        spread=fitted.noise.spread,
+        offsets=tuple(fitted.offsets.tolist()) or none,
+        offset_errors=tuple(errors[nodes:].tolist()) or none,
+    )
+
+
+@dataclass(frozen=True, eq=False)
+class _Fitted:
+    """A solution: values at the net's nodes, the logs' offsets, and what they rest on."""
+
+    node: FloatArray
+    offsets: FloatArray
+    covariance: FloatArray
+    matrix: FloatArray
+    noise: Noise
+    bend: float
+
+
+def _fitted(net: _Net, samples: _Samples, noise: Noise, offsets: FloatArray) -> _Fitted:
+    """The solution, found in some rounds; offsets that chance explains are dropped on the way."""
+    look = samples.part()
     dense, eigenvalues = net.penalty()
     penalty = band_of(dense, 2 if net.curve else 2 * net.x.size)
+    kept, nodes = net.kept, int(net.kept.sum())
+    node: FloatArray = np.zeros(net.model.size)
+    clip, bend, offset = np.inf, 0.02, OFFSET
     for number in range(_ROUNDS + 1):
         last = number == _ROUNDS
-        matrix, right = _equations(net, samples if last else look, node, slopes, clip)
-        system = _system(penalty, eigenvalues, matrix, right, noise.worth)
+        matrix, right = _equations(net, samples if last else look, noise, node, offsets, clip)
+        system = _system(penalty, eigenvalues, matrix, right, offset)
         if number:
             bend = system.likeliest_bend() if last or look is samples else bend
         factor = system.factor(bend)
         solved = factor.solve(system.right[:, None])[:, 0]
         node = np.zeros(net.model.size)
-        node[kept], slopes = solved[:nodes], solved[nodes:]
+        node[kept], offsets = solved[:nodes], solved[nodes:]
         if not last:
-            noise = _noise(net, look, node, slopes)
-            clip = _HUBER * noise.spread
-    covariance = factor.solve(np.eye(nodes + count))
-    errors = np.sqrt(np.maximum(np.diag(covariance), 0.0))
-    return Surface(
-        factor=1.0 + node.reshape(net.y.size, net.x.size)[inner],
-        standard_error=np.hypot(
-            _on_net(net, errors[:nodes]), _misfit(net, node, np.asarray(covariance[:nodes, :nodes]))
-        )[inner],
-        bend=bend,
-        freedom=float(np.sum(covariance * matrix) * noise.worth),
-        together=noise.together,
-        spread=noise.spread,
-        slopes=tuple(slopes.tolist()),
-        slope_errors=tuple(errors[nodes:].tolist()),
-    )
+            noise = _noise(net, look, node, offsets)
+            clip = HUBER
+            if number and offsets.size:
+                corner = np.zeros((nodes + offsets.size, offsets.size))
+                corner[nodes:] = np.eye(offsets.size)
+                offset = _offset_spread(offsets, factor.solve(corner)[nodes:])
+                if offset == 0.0:
+                    offsets, offset = np.zeros(0), OFFSET
+                    look = samples = replace(samples, log=np.full(samples.log.size, -1, dtype=np.int64))
+    covariance = factor.solve(np.eye(nodes + offsets.size))
+    return _Fitted(node, offsets, covariance, matrix, noise, bend)
+
+
+def _offset_spread(offsets: FloatArray, covariance: FloatArray) -> float:
+    """How far logs lie apart as wholes, one standard deviation; 0 if chance explains it.
+
+    How they lie to each other counts, not how all of them lie to the surface: contrasts c = δ − δ̄ with their covariance C,
+    and c'C⁻¹c held against χ² of one degree less than there are logs.
+    """
+    count = offsets.size
+    centred = np.eye(count) - 1.0 / count
+    contrast, spread = centred @ offsets, centred @ covariance @ centred
+    squares = float(contrast @ np.linalg.pinv(spread, hermitian=True) @ contrast)
+    apart = float(np.sqrt(max((contrast @ contrast - np.trace(spread)) / (count - 1), 0.0)))
+    sure = squares > 2.0 * float(gammaincinv((count - 1) / 2.0, _SURE_OFFSETS))
+    return apart if sure and apart >= _LEAST_OFFSET else 0.0
+
+
+def _cells_away(supported: BoolArray, net: _Net) -> FloatArray:
+    """Cells from each node to the nearest one that samples speak for; shape of the net."""
+    whole = np.zeros(net.model.size, dtype=np.bool_)
+    whole[net.kept] = supported
+    grid = whole.reshape(net.y.size, net.x.size)
+    if not grid.any():
+        return np.full(grid.shape, float(max(grid.shape)))
+    return np.asarray(distance_transform_edt(~grid), dtype=np.float64)
 
 
 def _on_net(net: _Net, values: FloatArray) -> FloatArray:

@@ -22,6 +22,7 @@ from uchiwa.core.proposals.policy import Policy
 from uchiwa.core.proposals.report import report
 from uchiwa.core.proposals.transients import Transient
 from uchiwa.core.review import difference, same_axes
+from uchiwa.core.stretches import Gain
 from uchiwa.core.table import Calibration, Table
 from uchiwa.core.timebase import on_one_base
 from uchiwa.store import calibrations, channels, drafts, estimates, jobs, samples
@@ -109,7 +110,7 @@ def _estimated(data: dict[str, Any] | None) -> Estimated | None:
     if data is None:
         return None
     transients = tuple(Transient(**one) for one in data["transients"])
-    return Estimated(Delay(**data["delay"]), data["delay_gain"], transients)
+    return Estimated(Delay(**data["delay"]), Gain(**data["delay_gain"]), transients)
 
 
 def check_conditions(job: Job, round_: Round, formulas: Sequence[str]) -> None:

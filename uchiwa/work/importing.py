@@ -24,8 +24,6 @@ from uchiwa.work.imports import perform
 _log = logging.getLogger("uchiwa.work")
 DONE, FAILED, NO_DATABASE = 0, 1, 2
 TOO_LARGE = "Reading it takes more memory than a file of its size may. Export it again with fewer channels, one drive to a file."
-
-
 _NICE, _MOST_NICE = 7, 15
 
 

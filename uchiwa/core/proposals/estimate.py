@@ -6,11 +6,11 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from uchiwa.core.bins import Bins, bin_samples, refined
+from uchiwa.core.bins import Bins, bin_samples, figures, refined, weighted_bins
 from uchiwa.core.log import BoolArray, FloatArray
 from uchiwa.core.proposals.evidence import Evidence
 from uchiwa.core.proposals.policy import Policy
-from uchiwa.core.surface import Surface, fit_surface
+from uchiwa.core.surface import Conditions, Surface, fit_surface
 from uchiwa.core.table import Table
 
 
@@ -21,12 +21,14 @@ class Estimate:
     Attributes:
         factor: NaN where there is nothing to tell it from.
         standard_error: of it, as a fraction.
-        surface: the fit it is from, with *surface*.
+        surface: the fit it is from, or by whose shape its error is judged.
+        means: plain means of a cell's own samples, by the ways of sharing them that the bins do not use; NaN without any.
     """
 
     factor: FloatArray
     standard_error: FloatArray
     surface: Surface | None = None
+    means: tuple[FloatArray, ...] = ()
 
 
 def bin_evidence(evidence: Evidence, table: Table, policy: Policy) -> Bins:
@@ -49,19 +51,56 @@ def estimate(evidence: Evidence, bins: Bins, table: Table, policy: Policy) -> Es
     """Error factors from the used samples.
 
     *nearest*: the mean of the samples nearest to a breakpoint. *weighted*: the mean with the lookup's weights, and
-    once more what that leaves unexplained. *surface*: see `surface.fit_surface`.
+    once more what that leaves unexplained. *surface*: see `surface.fit_surface`. What the first two stray from the
+    breakpoint's own value, for their samples lie about it, belongs to their errors: it is what the same means make of the
+    surface, read off where the samples lie.
     """
     used = evidence.sieve.used
-    x, y = evidence.x[used], evidence.y[used] if evidence.y is not None else None
-    plain = np.hypot(bins.standard_error, evidence.floor)
+    x, y, error = evidence.x[used], evidence.y[used] if evidence.y is not None else None, evidence.error[used]
+    surface = fit_surface(table, x, y, error, evidence.breaks[used], _conditions(evidence))
+    floor = np.hypot(evidence.floor, _unresolved(evidence.grain, bins.spread))
+    seen = bins.samples > 0
+    nearest = figures(table.x, table.y, x, y, error).mean
     if policy.estimator == "surface":
-        surface = fit_surface(table, x, y, evidence.error[used], evidence.breaks[used])
-        seen = bins.samples > 0
         factor = np.where(seen, surface.factor, np.nan)
-        return Estimate(factor, np.where(seen, np.hypot(surface.standard_error, evidence.floor), np.nan), surface)
+        return Estimate(
+            factor, np.where(seen, np.hypot(surface.standard_error, floor), np.nan), surface, (nearest,)
+        )  # fmt: skip
+    expected = table.with_grid(table.grid * surface.factor).lookup(x, y) / table.lookup(x, y)
     if policy.estimator == "weighted":
-        return Estimate(refined(table, bins, x, y, evidence.error[used]), plain)
-    return Estimate(bins.mean, plain)
+        factor = refined(table, bins, x, y, error)
+        smooth = refined(table, weighted_bins(table, x, y, expected), x, y, expected)
+        means: tuple[FloatArray, ...] = (nearest,)
+    else:
+        factor, smooth = bins.mean, figures(table.x, table.y, x, y, expected).mean
+        means = (weighted_bins(table, x, y, error).mean,)
+    stray = np.nan_to_num(smooth - surface.factor)
+    errors = np.sqrt(np.maximum(bins.standard_error, surface.standard_error) ** 2 + stray**2 + floor**2)
+    return Estimate(factor, np.where(seen, errors, np.nan), surface, means)
+
+
+def _conditions(evidence: Evidence) -> Conditions:
+    """Log, region and rate of the used samples."""
+    used = evidence.sieve.used
+    rate = np.zeros(len(evidence.names))
+    for number in range(rate.size):
+        steps = np.diff(evidence.time[evidence.log == number][:100_000])
+        usual = float(np.median(steps)) if steps.size else 0.0
+        rate[number] = 1.0 / usual if usual > 0 else 0.0
+    return Conditions(evidence.log[used], evidence.region[used], rate)
+
+
+def _unresolved(grain: float, spread: FloatArray) -> FloatArray:
+    """Error of readings that come in steps, which no number of equal readings averages away; shape of `spread`.
+
+    A steady reading may lie anywhere within its step q: q/√12. What scatters over several steps resolves between them: by
+    exp(−2π²σ²/q²) for Gaussian scatter σ (Widrow and Kollár, *Quantization Noise*, 2008).
+    """
+    if grain <= 0:
+        return np.zeros(spread.shape)
+    own = np.maximum(np.nan_to_num(spread) ** 2 - grain**2 / 12.0, 0.0)
+    left: FloatArray = grain / np.sqrt(12.0) * np.exp(-2.0 * np.pi**2 * own / grain**2)
+    return left
 
 
 def enough_evidence(bins: Bins, policy: Policy) -> BoolArray:

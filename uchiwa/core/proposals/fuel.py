@@ -8,12 +8,14 @@ from dataclasses import dataclass
 import numpy as np
 
 from uchiwa.core.bins import Bins
+from uchiwa.core.convergence import RegionError
 from uchiwa.core.errors import BadInput
-from uchiwa.core.log import BoolArray, Log
-from uchiwa.core.proposals.correction import Correction, correct
+from uchiwa.core.log import BoolArray, FloatArray, IntArray, Log
+from uchiwa.core.proposals.correction import INTERVAL, Correction, correct
 from uchiwa.core.proposals.estimate import Estimate, bin_evidence, enough_evidence, estimate
 from uchiwa.core.proposals.evidence import Evidence, gather
 from uchiwa.core.proposals.policy import Policy
+from uchiwa.core.regions import Region
 from uchiwa.core.table import Calibration, Table
 
 ROLES = ("volumetric_efficiency", "maf_curve")
@@ -105,6 +107,7 @@ class ErrorSummary:
         within: those of them whose error is within ±2 %.
         trim_percent: mean of short- and long-term trim over the used samples, %; NaN without trims.
         driven_s: time that the used samples stand for.
+        regions: the same by region, of those that were driven.
     """
 
     rms_percent: float
@@ -112,6 +115,7 @@ class ErrorSummary:
     within: int
     trim_percent: float
     driven_s: float
+    regions: tuple[RegionError, ...]
 
 
 TARGET_PERCENT = 2.0
@@ -122,12 +126,53 @@ def summarise(proposal: FuelProposal) -> ErrorSummary | None:
     reached, bins = proposal.reached, proposal.bins
     if not reached.any():
         return None
-    error = (proposal.estimate.factor[reached] - 1.0) * 100.0
-    rms = float(np.sqrt(np.average(error**2, weights=bins.dwell[reached])))
+    error = (proposal.estimate.factor - 1.0) * 100.0
+    region = cell_regions(proposal)
     evidence = proposal.evidence
     used, parts = evidence.sieve.used, evidence.parts
     trims = ((1 + parts.short_trim[used]) * (1 + parts.long_trim[used]) - 1) * 100
     time = evidence.duration[used]
     mean = float(np.average(trims, weights=time)) if trims.any() and time.sum() > 0 else float("nan")
-    within = int((np.abs(error) <= TARGET_PERCENT).sum())
-    return ErrorSummary(rms, int(reached.sum()), within, mean, float(time.sum()))
+    told = tuple(
+        _of_region(one, error, reached & (region == one), bins.dwell, proposal.estimate.standard_error)
+        for one in Region
+        if (reached & (region == one)).any()
+    )
+    return ErrorSummary(
+        _rms(error[reached], bins.dwell[reached]),
+        int(reached.sum()),
+        int((np.abs(error[reached]) <= TARGET_PERCENT).sum()),
+        mean,
+        float(time.sum()),
+        told,
+    )
+
+
+def _rms(error: FloatArray, dwell: FloatArray) -> float:
+    weights = dwell if dwell.sum() > 0 else np.ones(dwell.shape)
+    return float(np.sqrt(np.average(error**2, weights=weights)))
+
+
+def _of_region(
+    region: Region, error: FloatArray, cells: BoolArray, dwell: FloatArray, standard_error: FloatArray
+) -> RegionError:
+    """What the cells of a region show; every cell of full load counts alike, however short it was driven."""
+    here = error[cells]
+    weights = np.ones(here.shape) if region is Region.LOAD else dwell[cells]
+    sure = here - INTERVAL * np.nan_to_num(standard_error[cells], nan=np.inf) * 100.0 > 0
+    lean = float(here[sure].max()) if sure.any() else 0.0
+    return RegionError(region, _rms(here, weights), int(cells.sum()), int((np.abs(here) <= TARGET_PERCENT).sum()), lean)
+
+
+def cell_regions(proposal: FuelProposal) -> IntArray:
+    """The region in which most of a cell's time was spent; shape (rows, columns)."""
+    evidence, table = proposal.evidence, proposal.table
+    used = evidence.sieve.used
+    i = table.x.nearest(evidence.x[used])
+    j = table.y.nearest(evidence.y[used]) if table.y is not None and evidence.y is not None else np.zeros_like(i)
+    seconds = np.zeros((len(Region), *table.shape))
+    np.add.at(seconds, (evidence.region[used], j, i), evidence.duration[used])
+    # Of a cell that is run at full load for a good part of its time, full load is what matters.
+    seconds[Region.LOAD] *= 2.0
+    region: IntArray = np.argmax(seconds, axis=0).astype(np.int64)
+    return region

@@ -28,9 +28,11 @@ class Policy(BaseModel):
         limit_percent: largest change of a cell in one round, ± %.
         dead_band_percent: smaller measured errors are ignored, ± %.
         minimum_samples, minimum_dwell_s: evidence asked of a cell before it may change.
-        rich_bias_percent: added to the factor of every corrected cell.
-        unreached: what happens to cells without enough evidence: *leave* them, *fade* the factor to 1 over four
-            cells, *carry* the nearest factors outwards, or follow the *surface*, by as much as it is sure of.
+        rich_bias_percent: how much richer than the samples ask for the table is to be; negative for leaner. It shifts
+            what counts as "no change", so that there is no step at the dead band, and repeating it adds nothing.
+        unreached: what happens to cells without enough evidence: *leave* them, *fade* the factor to 1 over a few
+            cells, *carry* the nearest factor outwards, or follow the *surface*, by as much as it is sure of.
+        lean_above_load: whether filling may lean cells above the highest load that was measured at their speed.
         smoothing: how far a changed cell is drawn to the mean of its changed neighbours, %.
         pinned: cells [i, j] (column, row) that must not change.
         only: the cells [i, j] that may change; none given means all.
@@ -60,6 +62,7 @@ class Policy(BaseModel):
     minimum_dwell_s: Annotated[float, Field(ge=0, le=3600)] = 0.5
     rich_bias_percent: Annotated[float, Field(ge=-10, le=10)] = 0.0
     unreached: Literal["leave", "fade", "carry", "surface"] = "fade"
+    lean_above_load: bool = False
     smoothing: Percent = 0.0
     pinned: tuple[Cell, ...] = ()
     only: tuple[Cell, ...] | None = None

@@ -48,7 +48,9 @@ def report(proposal: FuelProposal) -> dict[str, Any]:
         "samples_used": int(evidence.sieve.used.sum()),
         "samples_left_out": evidence.left_out(),
         "delay": [evidence.delay.d0, evidence.delay.k],
-        "delay_gain": round(evidence.delay_gain, 4),
+        "delay_gain": round(evidence.delay_gain.share, 4),
+        "delay_gain_error": round(evidence.delay_gain.error, 4),
+        "notes": list(evidence.notes),
         "transients": [
             {"what": one.words, "slope": round(one.slope, 6), "largest_percent": round(one.largest_percent, 3)}
             for one in evidence.transients

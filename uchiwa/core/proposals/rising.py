@@ -6,35 +6,38 @@ import numpy as np
 
 from uchiwa.core.log import BoolArray, FloatArray
 
+_HALVINGS = 40
 
-def rising(values: FloatArray, weight: FloatArray, held: BoolArray, step: float) -> FloatArray:
-    """The nearest curve that rises by at least `step` from point to point, held points staying where they are.
 
-    Weighted least squares by pooling neighbours that fall (Ayer et al., *Ann. Math. Stat.* 26, 1955), on the values
-    less `step` times their number. A held point that leaves its neighbours no room keeps its value, and they give way
-    as far as they can.
+def rising(before: FloatArray, after: FloatArray, firm: BoolArray, step: float) -> FloatArray:
+    """A corrected curve that still rises: where it does not, the changes that meet there are taken back by halves.
+
+    No point is moved beyond its change, nor against it. Of two points that meet the one that is not `firm` gives way
+    first; what no halving mends is taken back whole, for the curve rose before.
 
     Args:
-        values: shape (n,).
-        weight: how little each may be moved, over 0; shape (n,).
-        held: which must not move; shape (n,).
-        step: least rise between neighbours, in the values' unit.
+        before: as it was, rising; shape (n,).
+        after: as proposed; shape (n,).
+        firm: points with evidence of their own; shape (n,).
+        step: least rise between neighbours, where the curve rose by as much before.
     """
-    ramp = step * np.arange(values.size)
-    level = values - ramp
-    strength = np.where(held, 1e12, np.maximum(weight, 1e-9))
-    means: list[float] = []
-    weights: list[float] = []
-    counts: list[int] = []
-    for value, w in zip(level.tolist(), strength.tolist(), strict=True):
-        means.append(value)
-        weights.append(w)
-        counts.append(1)
-        while len(means) > 1 and means[-2] > means[-1]:
-            whole = weights[-2] + weights[-1]
-            pooled = (means[-2] * weights[-2] + means[-1] * weights[-1]) / whole
-            count = counts[-2] + counts[-1]
-            del means[-1], weights[-1], counts[-1]
-            means[-1], weights[-1], counts[-1] = pooled, whole, count
-    result = np.repeat(means, counts) + ramp
-    return np.where(held, values, result)
+    least = np.minimum(step, np.diff(before)) * (1.0 - 1e-9)
+    result = after.astype(np.float64).copy()
+    for number in range(2 * _HALVINGS):
+        falls = np.flatnonzero(np.diff(result) < least)
+        if falls.size == 0:
+            return result
+        meet = np.zeros(before.shape, dtype=np.bool_)
+        meet[falls] = meet[falls + 1] = True
+        changed = result != before
+        soft = meet & changed & ~firm
+        # A firm point gives way only where its partner has nothing left to give.
+        alone = np.zeros(before.shape, dtype=np.bool_)
+        for at in falls.tolist():
+            if not soft[at] and not soft[at + 1]:
+                alone[at] = alone[at + 1] = True
+        gives = (soft | alone) & changed
+        kept = 0.5 if number < _HALVINGS else 0.0
+        shrunk = before + (result - before) * kept
+        result = np.where(gives, np.where(np.abs(shrunk - before) < step * 1e-3, before, shrunk), result)
+    return before.astype(np.float64).copy()

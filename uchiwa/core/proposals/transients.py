@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -9,14 +10,14 @@ import numpy as np
 from uchiwa.core import kernels
 from uchiwa.core.log import FloatArray, IntArray
 from uchiwa.core.signal import rate, smooth
-from uchiwa.core.surface import fit_surface
-from uchiwa.core.table import Table
+from uchiwa.core.stretches import Slope, Sums, slope_of
 
-FILM_TIME_S = 0.3
+FILM_TIMES_S = (0.1, 0.2, 0.4, 0.8)
+"""Times in which a wall film may evaporate that are tried; engines differ by more than tenfold from cold to hot."""
 _TRIM_WINDOW_S = 1.0
 _LEAST_AIRFLOW = 0.3
-_SURE = 2.0
 _MOST = 0.25
+_FEWEST = 200
 
 
 @dataclass(frozen=True)
@@ -28,34 +29,43 @@ class Transient:
         slope: error per unit of its signal.
         slope_error: standard error of that.
         largest_percent: how much it changes the error at most, %, in 95 of 100 samples.
+        time_s: the time it rests on, s.
     """
 
     words: str
     slope: float
     slope_error: float
     largest_percent: float
+    time_s: float = 0.0
 
 
 WALL_FILM = "wall film"
 SLOW_TRIMS = "trims still following"
+Signals = Mapping[str, Sequence[tuple[float, FloatArray]]]
+"""By what they are called, the candidates of a signal: the time each rests on, and its samples, shape (n,)."""
 
 
-def film_signal(time: FloatArray, airflow: FloatArray, target: FloatArray) -> FloatArray:
+def film_signal(time: FloatArray, airflow: FloatArray, target: FloatArray, seconds: float) -> FloatArray:
     """How far the fuel demand is ahead of its own recent past: ln F − lag(ln F), F being airflow over λ target.
 
     While the demand rises part of the fuel stays on the walls, and the mixture runs lean by about that in proportion;
-    falling, rich. For small changes this is what Aquino's X-τ film (SAE 810494) leaves uncompensated, with τ taken as
-    0.3 s.
+    falling, rich. For small changes this is what Aquino's X-τ film (SAE 810494) leaves uncompensated.
 
     Args:
         time: s, rising; shape (n,).
         airflow: g/s.
         target: λ target.
+        seconds: τ.
     """
     with np.errstate(invalid="ignore", divide="ignore"):
         demand = np.log(np.maximum(airflow, _LEAST_AIRFLOW) / target)
-    ahead: FloatArray = demand - kernels.lagged(time, np.ascontiguousarray(demand), FILM_TIME_S)
+    ahead: FloatArray = demand - kernels.lagged(time, np.ascontiguousarray(demand), seconds)
     return np.nan_to_num(ahead)
+
+
+def film_signals(time: FloatArray, airflow: FloatArray, target: FloatArray) -> list[tuple[float, FloatArray]]:
+    """Candidates of the film's signal."""
+    return [(seconds, film_signal(time, airflow, target, seconds)) for seconds in FILM_TIMES_S]
 
 
 def trim_signal(time: FloatArray, trims: FloatArray) -> FloatArray:
@@ -72,34 +82,61 @@ def trim_signal(time: FloatArray, trims: FloatArray) -> FloatArray:
 
 
 def estimate_transients(
-    table: Table,
-    x: FloatArray,
-    y: FloatArray | None,
-    error: FloatArray,
-    breaks: IntArray,
-    signals: dict[str, FloatArray],
+    cell: IntArray, stretch: IntArray, error: FloatArray, signals: Signals
 ) -> tuple[Transient, ...]:
-    """How strongly each signal shows in the error, found together with the surface; unclear ones are dropped.
+    """How strongly each signal shows in the error within cells; of its candidates the one that predicts best.
+
+    An effect is kept only if, estimated without a stretch of the logs, it predicts that stretch better than without it, by
+    more than chance explains; if single visits then agree no less about their cells; and if it acts alike when conditions
+    rise and when they fall.
 
     Args:
-        table: gives the axes.
-        x, y, error, breaks: of the used samples, see `fit_surface`; shape (n,).
-        signals: by words, each of shape (n,).
+        cell: index of the cell of each used sample; shape (n,).
+        stretch: number of its stretch, see `stretches_of`.
+        error: error factors.
+        signals: candidates by what they are called.
     """
-    if error.size < 200 or not signals:
+    if error.size < _FEWEST:
         return ()
-    surface = fit_surface(table, x, y, error, breaks, list(signals.values()))
+    value = np.log(np.maximum(error, 1e-6))
+    shape = (int(stretch.max()) + 1, int(cell.max()) + 1, 6)
+
+    def told(signal: FloatArray) -> Slope:
+        data = np.zeros(shape)
+        kernels.stretch_sums(value, np.ascontiguousarray(signal), cell, stretch, data)
+        return slope_of(Sums(data))
+
     found = []
-    for (words, signal), slope, uncertain in zip(signals.items(), surface.slopes, surface.slope_errors, strict=True):
-        if abs(slope) > _SURE * uncertain:
-            largest = float(np.quantile(np.abs(slope * signal), 0.95)) * 100
-            found.append(Transient(words, slope, uncertain, largest))
+    for words, candidates in signals.items():
+        if not candidates:
+            continue
+        slopes = [(told(signal), seconds, signal) for seconds, signal in candidates]
+        best, seconds, signal = max(slopes, key=lambda one: one[0].gain.share)
+        if not (
+            best.gain.sure and best.harmless and _both_ways(told(np.maximum(signal, 0)), told(np.minimum(signal, 0)))
+        ):
+            continue
+        largest = float(np.quantile(np.abs(best.slope * signal), 0.95)) * 100
+        found.append(Transient(words, best.slope, best.error, largest, seconds))
     return tuple(found)
 
 
-def transient_factor(found: tuple[Transient, ...], signals: dict[str, FloatArray], size: int) -> FloatArray:
+def _both_ways(rising: Slope, falling: Slope) -> bool:
+    """Whether an effect has one sign in either direction, as far as either can be told."""
+    if abs(rising.slope) < rising.error or abs(falling.slope) < falling.error:
+        return True
+    return rising.slope * falling.slope > 0
+
+
+def chosen(found: Transient, candidates: Sequence[tuple[float, FloatArray]]) -> FloatArray:
+    """The signal that an effect rests on."""
+    return min(candidates, key=lambda one: abs(one[0] - found.time_s))[1]
+
+
+def transient_factor(found: Sequence[Transient], signals: Signals, size: int) -> FloatArray:
     """What the error is multiplied with to be rid of the transients; shape (n,)."""
     ahead = np.zeros(size)
     for one in found:
-        ahead += one.slope * signals[one.words]
+        if one.words in signals:
+            ahead += one.slope * chosen(one, signals[one.words])
     return 1.0 - np.clip(ahead, -_MOST, _MOST)

@@ -9,18 +9,7 @@ import numpy as np
 from uchiwa.core.bins import LEAST_WEIGHT, shares
 from uchiwa.core.errors import BadInput
 from uchiwa.core.log import BoolArray, FloatArray, IntArray
-from uchiwa.core.proposals.correction import (
-    BIAS,
-    CHOICE,
-    DEAD_BAND,
-    LIMIT,
-    REFIT,
-    RISING,
-    SMOOTHING,
-    STRENGTH,
-    UNREACHED,
-    State,
-)
+from uchiwa.core.proposals.correction import STAGES, STRENGTH, State
 from uchiwa.core.proposals.evidence import Evidence
 from uchiwa.core.proposals.fuel import FuelProposal
 from uchiwa.core.proposals.policy import Policy
@@ -117,26 +106,32 @@ def _moments(evidence: Evidence, inside: BoolArray) -> tuple[Moment, ...]:
 
 def _words(stage: str, policy: Policy, state: State) -> str:
     match stage:
+        case "rich bias":
+            return f"aimed {policy.rich_bias_percent:+g} % richer"
+        case "dead band":
+            return f"within the dead band of ±{policy.dead_band_percent:g} %"
+        case "chance":
+            return "no change lies within the 95 % interval: not acted on"
         case "strength":
             return f"at {policy.strength:g} % strength"
-        case "rich bias":
-            return f"with {policy.rich_bias_percent:+g} % rich bias"
         case "smoothing":
             return f"drawn {policy.smoothing:g} % to its neighbours"
+        case "limit per round":
+            return f"held to ±{policy.limit_percent:g} % a round"
+        case "own samples":
+            return "its own samples point the other way: it stays"
         case "unreached cells":
             return {
                 "fade": "faded in from the cells around it",
-                "carry": "carried from the cells around",
+                "carry": "carried on from the nearest cell",
                 "surface": "following the surface, as far as it is sure",
             }.get(policy.unreached, "left as it is")
-        case "refit":
-            return "as near as the zone's polynomial comes"
+        case "above the measured load":
+            return "above the highest load measured here: never leaned by filling"
         case "rising":
             return "kept rising from point to point"
-        case "limit per round":
-            return f"held to ±{policy.limit_percent:g} % a round"
-        case "dead band":
-            return f"within the dead band of ±{policy.dead_band_percent:g} %"
+        case "refit":
+            return "as near as the zone's polynomial comes"
         case _:
             return "pinned" if state is State.PINNED else "not among the cells chosen to change"
 
@@ -188,7 +183,7 @@ def _arithmetic(proposal: FuelProposal, j: int, i: int, means: _Means | None, wi
     previous = float(proposal.estimate.factor[j, i]) if proposal.reached[j, i] else 1.0
     if not proposal.reached[j, i]:
         steps.append(Step("too little evidence to act on", 0.0))
-    for stage in (DEAD_BAND, STRENGTH, BIAS, SMOOTHING, UNREACHED, LIMIT, CHOICE, RISING, REFIT):
+    for stage in STAGES:
         if stage not in correction.stages:
             continue
         factor = float(correction.stages[stage][j, i])

@@ -7,6 +7,8 @@ from collections.abc import Iterator
 import numpy as np
 
 from uchiwa.core.coverage import load_shares
+from uchiwa.core.orientation import load_axis
+from uchiwa.core.proposals.fill import above_measured_load
 from uchiwa.core.reviewing.concern import Concern, Weight, cells_of, many
 from uchiwa.core.reviewing.reviewed import Reviewed
 
@@ -26,7 +28,11 @@ def spark_where_knock(it: Reviewed) -> Iterator[Concern]:
             continue
         knocked = seen.retard >= RETARD
         near = knocked.copy()
-        near[1:] |= knocked[:-1]
+        along = load_axis(after)
+        if along == 0:
+            near[1:] |= knocked[:-1]
+        elif along == 1:
+            near[:, 1:] |= knocked[:, :-1]
         raised = near & (after.grid > before.grid)
         if raised.any():
             most = float((after.grid - before.grid)[raised].max())
@@ -41,12 +47,27 @@ def lean_at_load(it: Reviewed) -> Iterator[Concern]:
     for before, after, changed in it.changed("lambda_target"):
         if after.y is None:
             continue
-        loaded = (load_shares(after) >= LOADED)[:, None]
+        loaded = load_shares(after) >= LOADED
         lean = changed & loaded & (after.grid > before.grid) & (after.grid > LEAN)
         if lean.any():
             leanest = float(after.grid[lean].max())
             sentence = f"{after.title}: λ up to {leanest:.3f} at load, leaner than before, in {many(int(lean.sum()))}"
             yield Concern("lean_load", Weight.ANSWER, sentence, after.id, cells_of(lean), f"{leanest:.4f}")
+
+
+def lean_above_load(it: Reviewed) -> Iterator[Concern]:
+    """An airflow table made leaner above the highest load that the round's logs have seen at that speed."""
+    for role in ("volumetric_efficiency", "maf_curve"):
+        for before, after, changed in it.changed(role):
+            seen = it.visited.get(after.id)
+            if seen is None or not seen.logged or not (seen.dwell > 0).any():
+                continue
+            lean = changed & (after.grid < before.grid) & (seen.dwell <= 0)
+            lean &= above_measured_load(after, seen.dwell > 0)
+            if lean.any():
+                most = float((1 - after.grid[lean] / before.grid[lean]).max()) * 100
+                sentence = f"{after.title}: up to {most:.1f} % leaner in {many(int(lean.sum()))} above any load that was driven at their speed"
+                yield Concern("lean_above_load", Weight.ANSWER, sentence, after.id, cells_of(lean), f"{most:.2f}")
 
 
 def injectors(it: Reviewed) -> Iterator[Concern]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 
 from uchiwa.core.reviewing.concern import Concern, Weight
-from uchiwa.core.reviewing.engine import injectors, lean_at_load, spark_where_knock
+from uchiwa.core.reviewing.engine import injectors, lean_above_load, lean_at_load, spark_where_knock
 from uchiwa.core.reviewing.provenance import image, never_logged, temporary_setup, unseen
 from uchiwa.core.reviewing.reviewed import Reviewed
 from uchiwa.core.reviewing.values import ledges, limits
@@ -15,6 +15,7 @@ RULES: tuple[Callable[[Reviewed], Iterator[Concern]], ...] = (
     image,
     spark_where_knock,
     lean_at_load,
+    lean_above_load,
     injectors,
     temporary_setup,
     ledges,
