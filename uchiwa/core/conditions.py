@@ -205,12 +205,17 @@ OPEN_LOOP = "open_loop"
 CLOSED_LOOP = "closed_loop"
 NO_TARGET = "no_target"
 NOT_IN_USE = "not_in_use"
+FOLLOWING = "following"
 _ALWAYS = {
     MISSING: ("no reading", "A channel the computation needs has no reading here."),
     OUTSIDE: ("off the table", "More than half a cell beyond the table's last breakpoint."),
     OPEN_LOOP: ("open loop", "The loop is open; without a wideband sensor only closed-loop samples say anything."),
     CLOSED_LOOP: ("closed loop", "The loop is closed, and only open-loop samples are asked for."),
     NO_TARGET: ("no target", "The λ target table has no target here, so that there is nothing to compare with."),
+    FOLLOWING: (
+        "trims moving",
+        "The trims were still over 2 % from where they were going, or moved by over 0.4 %/s: they do not say yet what they will hold.",
+    ),
     NOT_IN_USE: ("other table", "The controller was using another of its tables here."),
 }
 
@@ -262,6 +267,11 @@ class Sieve:
 
     reasons: tuple[str, ...]
     verdict: IntArray
+
+    def without(self, reason: str, mask: BoolArray) -> Sieve:
+        """The same with more samples left out, of those that were used."""
+        verdict = np.where(self.used & mask, len(self.reasons), self.verdict)
+        return Sieve((*self.reasons, reason), verdict)
 
     @property
     def used(self) -> BoolArray:

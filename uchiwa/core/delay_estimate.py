@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -16,7 +16,7 @@ LONGEST_D0_S, LARGEST_K_G = 0.6, 8.0
 _COARSE = (7, 5)
 _FINE = 5
 _REFINEMENTS = 2
-_MOST_SAMPLES = 24_000
+_MOST_SAMPLES = 15_000
 _MEAN_STEPS = 6
 _MEAN_S = 0.15
 
@@ -59,50 +59,47 @@ class _Thinned:
     taken.
     """
 
-    read_time: list[FloatArray]
-    read: list[FloatArray]
-    integral: list[FloatArray]
-    width: list[float]
-    longest: list[float]
-    at: list[IntArray]
-    parts: list[DelaySamples]
-    stretch: list[IntArray]
+    logs: list[_Log]
     stretches: int
     cells: int
 
     def sums(self, delay: Delay) -> Sums:
         """Within-cell sums of the logarithm of the error under a delay."""
         data = np.zeros((self.stretches, self.cells, 6))
-        for n, part in enumerate(self.parts):
-            at = self.at[n]
-            flow = np.full(at.size, np.inf) if part.airflow is None else part.airflow[at]
-            ahead = np.zeros(at.size) if part.ahead is None else part.ahead[at]
-            kernels.delayed_sums(
-                part.time[at], flow, part.rest[at], ahead, part.cell[at], self.stretch[n], self.read_time[n],
-                self.read[n], self.integral[n], self.width[n], self.longest[n], delay.d0, delay.k, data,
-            )  # fmt: skip
+        for log in self.logs:
+            kernels.delayed_sums(*log.samples, *log.reading, delay.d0, delay.k, data)
         return Sums(data)
+
+
+@dataclass(frozen=True, eq=False)
+class _Log:
+    """What `kernels.delayed_sums` wants of one log: its samples, and its reading with width and longest gap."""
+
+    samples: tuple[FloatArray, FloatArray, FloatArray, FloatArray, IntArray, IntArray]
+    reading: tuple[FloatArray, FloatArray, FloatArray, float, float]
 
 
 def _thinned(parts: list[DelaySamples], cells: int) -> _Thinned:
     used = sum(int((part.cell >= 0).sum()) for part in parts)
     step = max(1, used // _MOST_SAMPLES)
-    found = _Thinned([], [], [], [], [], [], parts, [], 0, cells)
-    first = 0
+    logs, first = [], 0
     for part in parts:
         finite = np.isfinite(part.reading)
         time, read = part.time[finite], part.reading[finite]
         period = own_period(time)
-        found.read_time.append(time)
-        found.read.append(read)
-        found.integral.append(np.concatenate(([0.0], np.cumsum(np.diff(time) * (read[1:] + read[:-1]) / 2))))
-        found.width.append(max(_MEAN_STEPS * period, _MEAN_S))
-        found.longest.append(bridgeable(period))
-        found.at.append(np.flatnonzero(part.cell >= 0)[::step])
+        integral = np.concatenate(([0.0], np.cumsum(np.diff(time) * (read[1:] + read[:-1]) / 2)))
+        at = np.flatnonzero(part.cell >= 0)[::step]
         number = stretches_of(part.time, first)
         first = int(number[-1]) + 1 if number.size else first
-        found.stretch.append(number[found.at[-1]])
-    return replace(found, stretches=first)
+        flow = np.full(at.size, np.inf) if part.airflow is None else part.airflow[at]
+        ahead = np.zeros(at.size) if part.ahead is None else part.ahead[at]
+        logs.append(
+            _Log(
+                (part.time[at], flow, part.rest[at], ahead, part.cell[at], number[at]),
+                (time, read, integral, max(_MEAN_STEPS * period, _MEAN_S), bridgeable(period)),
+            )
+        )
+    return _Thinned(logs, first, cells)
 
 
 def _score(sums: Sums) -> FloatArray:

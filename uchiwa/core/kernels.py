@@ -296,14 +296,17 @@ def delayed_sums(time, flow, rest, ahead, cell, stretch, read_time, read, integr
     f is `ahead`.
     """
     p, half, latest = 0, width / 2.0, -np.inf
+    count = read_time.size
+    per = (count - 1) / max(read_time[count - 1] - read_time[0], 1e-9)
     for n in range(time.size):
         airflow = flow[n] if flow[n] > 0.5 else (0.5 if flow[n] <= 0.5 else np.inf)
         latest = max(latest, time[n] + d0 + k / airflow)
-        if latest - half < read_time[0] or latest + half > read_time[read_time.size - 1]:
+        if latest - half < read_time[0] or latest + half > read_time[count - 1]:
             continue
+        p = min(max(p + int((latest - read_time[p]) * per), 0), count - 2)
         while p > 0 and read_time[p] > latest:
             p -= 1
-        while p < read_time.size - 2 and read_time[p + 1] <= latest:
+        while p < count - 2 and read_time[p + 1] <= latest:
             p += 1
         if read_time[p + 1] - read_time[p] > longest:
             continue

@@ -96,6 +96,8 @@ def durations(time: FloatArray) -> FloatArray:
 
 _WINDOWS_S = (0.4, 0.8, 1.6)
 _QUIET = 0.2
+_WIDEST_S = 1.0
+_LOOKED_AT, _STRETCH = 40_000, 500
 
 
 def noise_of(values: FloatArray) -> float:
@@ -103,11 +105,24 @@ def noise_of(values: FloatArray) -> float:
 
     σ = 1.4826 · MAD(x₋ − 2x + x₊)/√6: for white noise the second difference has the variance 6σ².
     """
+    if values.size > _LOOKED_AT:
+        values = values[: values.size // _STRETCH * _STRETCH].reshape(-1, _STRETCH)
+        values = values[:: max(1, values.size // _LOOKED_AT)].ravel()
     finite = values[np.isfinite(values)]
     if finite.size < 5:
         return 0.0
     bend = finite[2:] - 2 * finite[1:-1] + finite[:-2]
     return 1.4826 * float(np.median(np.abs(bend - np.median(bend)))) / float(np.sqrt(6.0))
+
+
+def quiet(time: FloatArray, values: FloatArray, most: float) -> FloatArray:
+    """A signal smoothed just so far that its own noise is at most so large, one standard deviation."""
+    sigma = noise_of(values)
+    if sigma <= most or time.size < 5:
+        return values
+    step = float(np.median(np.diff(time)))
+    together = min((sigma / most) ** 2, max(_WIDEST_S / max(step, 1e-6), 1.0))
+    return smooth(time, values, together * step)
 
 
 def steady_rate(time: FloatArray, values: FloatArray, most: float) -> FloatArray:

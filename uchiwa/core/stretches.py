@@ -111,14 +111,14 @@ class Slope:
     Attributes:
         slope: value per unit of the signal.
         error: standard error of it, from how it differs when stretches are left out.
-        gain: of predicting stretches kept aside.
-        harmless: whether the means of single visits agree no less with it than without.
+        gain: of predicting the samples of stretches kept aside.
+        visits: of predicting the means of their single visits to cells, which is what a correction rests on.
     """
 
     slope: float
     error: float
     gain: Gain
-    harmless: bool
+    visits: Gain
 
 
 def slope_of(sums: Sums) -> Slope:
@@ -126,12 +126,12 @@ def slope_of(sums: Sums) -> Slope:
     a, b, c = sums.left_out()
     whole = float(c.sum())
     if whole <= 0:
-        return Slope(0.0, 0.0, NO_GAIN, True)
+        return Slope(0.0, 0.0, NO_GAIN, NO_GAIN)
     without = np.maximum(whole - c, 1e-300)
     others = (float(b.sum()) - b) / without
     slope = float(b.sum()) / whole
     count = others.size
     error = float(np.sqrt((count - 1) / count * ((others - others.mean()) ** 2).sum())) if count > 1 else 0.0
     va, vb, vc = sums.visit_means()
-    harmless = float((va - 2 * others * vb + others**2 * vc).sum()) <= float(va.sum()) * (1 + 1e-9)
-    return Slope(slope, error, gain(a, a - 2 * others * b + others**2 * c), harmless)
+    samples, visits = gain(a, a - 2 * others * b + others**2 * c), gain(va, va - 2 * others * vb + others**2 * vc)
+    return Slope(slope, error, samples, visits)

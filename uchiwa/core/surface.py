@@ -25,6 +25,7 @@ STRAY = 0.015
 OFFSET = 0.02
 """How far a log may lie from the others as a whole, before anything is known of it (one standard deviation)."""
 _LEAST_OFFSET = 0.002
+_NO_LEVEL = 1e-4
 _SURE_OFFSETS = 0.99
 _SUPPORTED = 0.02
 _FIRST_SPREAD = 0.01
@@ -246,7 +247,10 @@ class _System:
         """Of the whole precision under a bend."""
         band = self.band + self.penalty / bend**2
         band[:, 0] += 1 / PULL**2
-        return factored(band, self.border, self.corner + np.eye(self.corner.shape[0]) / self.offset**2)
+        logs = self.corner.shape[0]
+        # What all logs have in common belongs to the surface: of the offsets only their differences are free.
+        prior = np.eye(logs) / self.offset**2 + np.ones((logs, logs)) / max(logs, 1) / _NO_LEVEL**2
+        return factored(band, self.border, self.corner + prior)
 
     def log_evidence(self, bend: float) -> float:
         """Logarithm of the marginal likelihood of the samples, up to a constant."""
@@ -345,12 +349,15 @@ def fit_surface(
     inner = (slice(0, 1), slice(1, -1)) if net.curve else (slice(1, -1), slice(1, -1))
     nodes = int(net.kept.sum())
     errors = np.sqrt(np.maximum(np.diag(fitted.covariance), 0.0))
-    misfit = _misfit(net, fitted.node, np.asarray(fitted.covariance[:nodes, :nodes]))
+    bent = table.role == "maf_curve"
+    misfit = _misfit(net, fitted.node, np.asarray(fitted.covariance[:nodes, :nodes]), straight=bent)
     stray = STRAY * _cells_away(np.diag(fitted.matrix)[:nodes] >= _SUPPORTED**-2, net)
+    # Which of logs that lie apart is right nobody knows: their common level is as uncertain as a mean of so many.
+    level = fitted.offset / np.sqrt(logs) if fitted.offsets.size else 0.0
     none = (0.0,) * logs
     return Surface(
         factor=1.0 + fitted.node.reshape(net.y.size, net.x.size)[inner],
-        standard_error=np.sqrt(_on_net(net, errors[:nodes]) ** 2 + misfit**2 + stray**2)[inner],
+        standard_error=np.sqrt(_on_net(net, errors[:nodes]) ** 2 + misfit**2 + stray**2 + level**2)[inner],
         bend=fitted.bend,
         freedom=float(np.sum(fitted.covariance * fitted.matrix)),
         together=fitted.noise.together,
@@ -370,6 +377,7 @@ class _Fitted:
     matrix: FloatArray
     noise: Noise
     bend: float
+    offset: float
 
 
 def _fitted(net: _Net, samples: _Samples, noise: Noise, offsets: FloatArray) -> _Fitted:
@@ -401,7 +409,7 @@ def _fitted(net: _Net, samples: _Samples, noise: Noise, offsets: FloatArray) -> 
                     offsets, offset = np.zeros(0), OFFSET
                     look = samples = replace(samples, log=np.full(samples.log.size, -1, dtype=np.int64))
     covariance = factor.solve(np.eye(nodes + offsets.size))
-    return _Fitted(node, offsets, covariance, matrix, noise, bend)
+    return _Fitted(node, offsets, covariance, matrix, noise, bend, offset)
 
 
 def _offset_spread(offsets: FloatArray, covariance: FloatArray) -> float:
@@ -435,14 +443,23 @@ def _on_net(net: _Net, values: FloatArray) -> FloatArray:
     return whole.reshape(net.y.size, net.x.size)
 
 
-def _misfit(net: _Net, node: FloatArray, covariance: FloatArray) -> FloatArray:
+def _misfit(net: _Net, node: FloatArray, covariance: FloatArray, straight: bool) -> FloatArray:
     """What straight lines between breakpoints cannot follow, as a standard deviation at each node of the net.
 
     Between two breakpoints a curve with second difference b lies up to b/8 off the straight line, so that samples from
-    between them may draw a node that far from the value at the breakpoint itself. Of b its estimate and its uncertainty
-    are taken, along both axes.
+    between them may draw a node that far from the value at the breakpoint itself. It is the engine that is smooth, not the
+    error: so b is that of the corrected table, as a share of its value, with the uncertainty of the factors', along both
+    axes.
+
+    Args:
+        net: of the surface.
+        node: factors less 1; shape (nodes,).
+        covariance: of the kept nodes.
+        straight: whether the samples have been freed of the table's own bend, so that only the factors' is left.
     """
     grid = node.reshape(net.y.size, net.x.size)
+    model = net.model.reshape(grid.shape)
+    shape = grid if straight else model * (1.0 + grid)
     number = np.full(net.model.size, -1)
     number[net.kept] = np.arange(int(net.kept.sum()))
     number = number.reshape(grid.shape)
@@ -451,8 +468,15 @@ def _misfit(net: _Net, node: FloatArray, covariance: FloatArray) -> FloatArray:
         if net.curve and axis == 0:
             continue
         rows = 1 if net.curve else grid.shape[0]
-        index, values = (np.moveaxis(one[:rows], axis, 0) for one in (number, grid))
-        bend = values[:-2] - 2 * values[1:-1] + values[2:]
+        index, values, scale = (np.moveaxis(one[:rows], axis, 0) for one in (number, shape, model))
+        step = np.diff((net.y if axis == 0 else net.x).breakpoints)
+        before, after = (one.reshape(-1, *([1] * (values.ndim - 1))) for one in (step[:-1], step[1:]))
+        # The second difference of uneven steps, over the wider of both.
+        second = 2 * ((values[2:] - values[1:-1]) / after - (values[1:-1] - values[:-2]) / before) / (before + after)
+        bend = second * np.maximum(before, after) ** 2 / (1.0 if straight else scale[1:-1])
+        # The continued breakpoints repeat the edge's value: there a bend of the table is not known, and its neighbour's counts.
+        if not straight and bend.shape[0] > 2:
+            bend[0], bend[-1] = bend[1], bend[-2]
         a, b, c = index[:-2], index[1:-1], index[2:]
         variance = covariance[a, a] + 4 * covariance[b, b] + covariance[c, c]
         variance = variance - 4 * covariance[a, b] + 2 * covariance[a, c] - 4 * covariance[b, c]

@@ -13,6 +13,8 @@ LEAST_SPREAD = 1e-5
 _LONGEST_LAG = 400
 _LAGS_PER_S = 10.0
 _FEWEST = 200
+_FEWEST_VISITS = 8
+_MOST_BEYOND = 10.0
 _LEAST_VARIANCE = 0.05
 _PRIOR_WORTH = 8.0
 """Independent samples that the whole log's scatter counts as, beside a cell's own."""
@@ -83,13 +85,33 @@ def noise_of(residual: FloatArray, node: IntArray, nodes: int, followed: Followe
     for number in range(followed.rate.size):
         mine = followed.group == number
         if int(mine.sum()) >= _FEWEST:
-            by_group[number] = samples_worth_one(
-                clipped[mine], _breaks(followed.breaks, mine), float(followed.rate[number])
-            )
+            breaks = _breaks(followed.breaks, mine)
+            alone = samples_worth_one(clipped[mine], breaks, float(followed.rate[number]))
+            by_group[number] = alone * beyond_visits(clipped[mine], breaks, node[mine], alone)
     within = float(np.mean(np.abs(scaled) <= HUBER))
     weight = float(np.mean(np.minimum(1.0, HUBER / np.maximum(np.abs(scaled), LEAST_SPREAD))))
     variance = max(float(np.mean(clipped**2)), _LEAST_VARIANCE)
     return Noise(spread, by_cell, by_group, within**2 / (variance * weight))
+
+
+def beyond_visits(residual: FloatArray, breaks: IntArray, node: IntArray, together: float) -> float:
+    """How much more the means of single visits to cells scatter than samples that follow each other explain; at least 1.
+
+    What lasts through a visit, such as a heat that built up before it, cannot be seen within it: the ratio of Σ(sum of a
+    visit)² to what `together` samples worth one lead to.
+
+    Args:
+        residual, breaks, node: of each sample, in time order; shape (n,).
+        together: samples worth one.
+    """
+    new = np.concatenate(([True], (np.diff(node) != 0) | (np.diff(breaks) != 0)))
+    visit = np.cumsum(new) - 1
+    total, count = np.bincount(visit, weights=residual), np.bincount(visit)
+    variance = float(np.mean(residual**2))
+    expected = variance * float((count * np.minimum(count, together)).sum())
+    if total.size < _FEWEST_VISITS or expected <= 0:
+        return 1.0
+    return float(np.clip((total**2).sum() / expected, 1.0, _MOST_BEYOND))
 
 
 def _breaks(breaks: IntArray, mine: np.ndarray) -> IntArray:

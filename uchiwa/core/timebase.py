@@ -47,7 +47,7 @@ def at_times(
         return np.full(times.shape, np.nan)
     longest = bridgeable(period)
     after = np.searchsorted(known_time, times, side="left")
-    before = np.searchsorted(known_time, times, side="right") - 1
+    before = after - (known_time[np.minimum(after, known_time.size - 1)] != times)
     ahead, behind = np.minimum(after, known_time.size - 1), np.maximum(before, 0)
     if states:
         near = (before >= 0) & (times - known_time[behind] <= longest)

@@ -8,8 +8,10 @@ import numpy as np
 
 from uchiwa.core.bins import Bins, bin_samples, figures, refined, weighted_bins
 from uchiwa.core.log import BoolArray, FloatArray
+from uchiwa.core.meter_shape import straight_over_bent
 from uchiwa.core.proposals.evidence import Evidence
 from uchiwa.core.proposals.policy import Policy
+from uchiwa.core.proposals.transients import UNKNOWN_FILM
 from uchiwa.core.surface import Conditions, Surface, fit_surface
 from uchiwa.core.table import Table
 
@@ -58,7 +60,7 @@ def estimate(evidence: Evidence, bins: Bins, table: Table, policy: Policy) -> Es
     used = evidence.sieve.used
     x, y, error = evidence.x[used], evidence.y[used] if evidence.y is not None else None, evidence.error[used]
     surface = fit_surface(table, x, y, error, evidence.breaks[used], _conditions(evidence))
-    floor = np.hypot(evidence.floor, _unresolved(evidence.grain, bins.spread))
+    floor = np.sqrt(evidence.floor**2 + _unresolved(evidence.grain, bins.spread) ** 2 + _moving(evidence, table) ** 2)
     seen = bins.samples > 0
     nearest = figures(table.x, table.y, x, y, error).mean
     if policy.estimator == "surface":
@@ -67,6 +69,8 @@ def estimate(evidence: Evidence, bins: Bins, table: Table, policy: Policy) -> Es
             factor, np.where(seen, np.hypot(surface.standard_error, floor), np.nan), surface, (nearest,)
         )  # fmt: skip
     expected = table.with_grid(table.grid * surface.factor).lookup(x, y) / table.lookup(x, y)
+    if table.role == "maf_curve":
+        expected = expected / straight_over_bent(table, x)
     if policy.estimator == "weighted":
         factor = refined(table, bins, x, y, error)
         smooth = refined(table, weighted_bins(table, x, y, expected), x, y, expected)
@@ -88,6 +92,19 @@ def _conditions(evidence: Evidence) -> Conditions:
         usual = float(np.median(steps)) if steps.size else 0.0
         rate[number] = 1.0 / usual if usual > 0 else 0.0
     return Conditions(evidence.log[used], evidence.region[used], rate)
+
+
+def _moving(evidence: Evidence, table: Table) -> FloatArray:
+    """Error of cells that were only ever driven through one way, as in a pull: what a film does there never averages out.
+
+    Its strength is known to no better than `UNKNOWN_FILM`, found or not. Shape (rows, columns).
+    """
+    used = evidence.sieve.used
+    if evidence.ahead is None or not used.any():
+        return np.zeros(table.shape)
+    x, y = evidence.x[used], evidence.y[used] if evidence.y is not None else None
+    mean = figures(table.x, table.y, x, y, evidence.ahead[used]).mean
+    return UNKNOWN_FILM * np.abs(np.nan_to_num(mean))
 
 
 def _unresolved(grain: float, spread: FloatArray) -> FloatArray:

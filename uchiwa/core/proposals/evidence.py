@@ -10,6 +10,7 @@ import numpy as np
 from uchiwa.core.align import NO_DELAY, Delay
 from uchiwa.core.conditions import (
     CLOSED_LOOP,
+    FOLLOWING,
     MISSING,
     NO_TARGET,
     OPEN_LOOP,
@@ -28,7 +29,9 @@ from uchiwa.core.log import BoolArray, FloatArray, IntArray, Log
 from uchiwa.core.proposals.one_log import OneLog, one_log
 from uchiwa.core.proposals.policy import Policy
 from uchiwa.core.proposals.transients import (
+    FAR,
     SLOW_TRIMS,
+    STILL_MOVING,
     WALL_FILM,
     Signals,
     Transient,
@@ -39,7 +42,7 @@ from uchiwa.core.proposals.transients import (
 from uchiwa.core.quantum import quantum
 from uchiwa.core.signal import durations
 from uchiwa.core.stretches import NO_GAIN, Gain, stretches_of
-from uchiwa.core.table import Calibration, Table
+from uchiwa.core.table import Axis, Calibration, Table, frozen
 
 _FIRST_DELAY = Delay(0.1, 1.0)
 
@@ -106,6 +109,7 @@ class Evidence:
         transients: what was found to change the error while conditions change, and was taken out of it.
         banks: how much more fuel bank 2 asks for than bank 1, as a fraction; NaN or None without a second bank.
         floor: error that no number of samples averages away, as a fraction: of trims that are still following.
+        ahead: how far the fuel demand is ahead of its past, by the slowest film; None where that is not known.
         grain: the steps in which the error is read, as a fraction; 0 if they are too fine to tell.
         region: the `Region` of each sample.
         notes: what was left out altogether, as sentences.
@@ -127,6 +131,7 @@ class Evidence:
     banks: FloatArray | None = None
     floor: float = 0.0
     grain: float = 0.0
+    ahead: FloatArray | None = None
     notes: tuple[str, ...] = ()
 
     @property
@@ -199,11 +204,21 @@ def _under(one: OneLog, delay: Delay) -> _Moved:
     return _Moved(FuelParts(mixture / one.target, one.short_trim, one.long_trim, ones), raw)
 
 
-def _cells(one: OneLog, table: Table) -> IntArray:
-    cell = table.x.nearest(np.nan_to_num(one.x))
+def _finer(axis: Axis) -> Axis:
+    """The axis with its middles as well."""
+    points = axis.breakpoints
+    middles = (points[1:] + points[:-1]) / 2
+    return replace(axis, breakpoints=frozen(np.sort(np.concatenate((points, middles)))))
+
+
+def _cells(one: OneLog, table: Table, *, finer: bool = False) -> tuple[IntArray, int]:
+    """The cell that each sample lies in, or the quarter of one, and how many there are."""
+    x = _finer(table.x) if finer else table.x
+    cell, count = x.nearest(np.nan_to_num(one.x)), x.size
     if one.y is not None and table.y is not None:
-        cell = cell + table.y.nearest(np.nan_to_num(one.y)) * table.x.size
-    return cell
+        y = _finer(table.y) if finer else table.y
+        cell, count = cell + y.nearest(np.nan_to_num(one.y)) * x.size, x.size * y.size
+    return cell, count
 
 
 def _delay_samples(one: OneLog, table: Table, policy: Policy) -> DelaySamples | None:
@@ -211,7 +226,7 @@ def _delay_samples(one: OneLog, table: Table, policy: Policy) -> DelaySamples | 
         return None
     used = _sift(one, table, policy, _under(one, _FIRST_DELAY)).used
     rest = (1 + one.short_trim) * (1 + one.long_trim) / one.target
-    cells = np.where(used, _cells(one, table), -1)
+    cells = np.where(used, _cells(one, table)[0], -1)
     film = one.changing.get(WALL_FILM, [])
     ahead = film[len(film) // 2][1] if film else None
     return DelaySamples(one.time, one.reading, rest, one.airflow, cells, ahead)
@@ -244,7 +259,7 @@ def gather(
         delay, gain = known.delay, known.delay_gain
     elif policy.delay == "auto":
         parts = [part for part in (_delay_samples(one, table, policy) for one in ones) if part is not None]
-        found = estimate_delay(parts, table.shape[0] * table.shape[1])
+        found = estimate_delay(parts, _cells(ones[0], table)[1])
         delay, gain = found.delay, found.gain
     else:
         delay = Delay(*policy.delay)
@@ -314,7 +329,9 @@ def _without_transients(evidence: Evidence, table: Table, ones: list[OneLog], kn
     if known is not None:
         found = known.transients
     else:
-        cells = np.concatenate([_cells(one, table) for one in ones])
+        # Trims move for long while the engine moves through a cell, so that place and pace must be told apart within it.
+        finer = all(one.reading is None for one in ones)
+        cells = np.concatenate([_cells(one, table, finer=finer)[0] for one in ones])
         stretch, first = [], 0
         for one in ones:
             stretch.append(stretches_of(one.time, first))
@@ -331,11 +348,24 @@ def _without_transients(evidence: Evidence, table: Table, ones: list[OneLog], kn
         np.zeros(int(used.sum())),
     )
     left = float(np.sqrt(np.mean(np.square(follow)))) / 2 if used.any() else 0.0
-    evidence = replace(evidence, floor=left, grain=steps)
+    films = signals.get(WALL_FILM)
+    evidence = replace(evidence, floor=left, grain=steps, ahead=films[-1][1] if films else None)
+    if SLOW_TRIMS in signals:
+        evidence = replace(evidence, sieve=evidence.sieve.without(FOLLOWING, _still_following(found, signals)))
     if not found:
         return evidence
     parts = replace(evidence.parts, transient=transient_factor(found, signals, evidence.time.size))
     return replace(evidence, parts=parts, error=parts.error, transients=found)
+
+
+def _still_following(found: Sequence[Transient], signals: Signals) -> BoolArray:
+    """Where trims that are all there is to go by have not arrived: too far to be told from their rate."""
+    every = signals[SLOW_TRIMS]
+    moving = np.abs(every[len(every) // 2][1]) > STILL_MOVING
+    for one in found:
+        if one.words == SLOW_TRIMS:
+            moving = np.abs(one.slope * chosen(one, every)) > FAR
+    return moving
 
 
 def _steps(one: OneLog) -> float:

@@ -17,7 +17,7 @@ from uchiwa.core.gather import axis_values
 from uchiwa.core.log import BoolArray, FloatArray, IntArray, Log
 from uchiwa.core.proposals import banks
 from uchiwa.core.proposals.policy import Policy
-from uchiwa.core.proposals.transients import SLOW_TRIMS, WALL_FILM, film_signals, trim_signal
+from uchiwa.core.proposals.transients import SLOW_TRIMS, WALL_FILM, film_signals, trim_signals
 from uchiwa.core.proposals.trusted import against_trusted
 from uchiwa.core.regions import regions
 from uchiwa.core.table import Calibration, Table
@@ -143,7 +143,7 @@ def one_log(
         if measured is not None and airflow is not None and target is not None:
             changing[WALL_FILM] = film_signals(time, airflow, target)
         elif measured is None:
-            changing[SLOW_TRIMS] = [(1.0, -trim_signal(time, trims[0] + trims[1]))]
+            changing[SLOW_TRIMS] = trim_signals(time, trims[0], trims[1])
     return OneLog(
         time, signals, x, y, target if target is not None else np.ones(time.shape), trims[0], trims[1], region, own,
         reading=None if measured is None else measured.values,

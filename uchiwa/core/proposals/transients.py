@@ -9,13 +9,21 @@ import numpy as np
 
 from uchiwa.core import kernels
 from uchiwa.core.log import FloatArray, IntArray
-from uchiwa.core.signal import rate, smooth
+from uchiwa.core.signal import quiet, rate, smooth
 from uchiwa.core.stretches import Slope, Sums, slope_of
 
 FILM_TIMES_S = (0.1, 0.2, 0.4, 0.8)
 """Times in which a wall film may evaporate that are tried; engines differ by more than tenfold from cold to hot."""
-_TRIM_WINDOW_S = 1.0
+TRIM_WINDOWS_S = (1.0, 2.5, 5.0)
+"""Windows over which the rate of the trims is tried: a wide one stands coarse steps, a narrow one quick loops."""
+STILL_MOVING = 0.004
+"""Rate of the trims, 1/s, from which they are not where they are going, whatever the loop."""
+FAR = 0.01
+"""How far trims may be from where they are going, as a fraction, for their rate to make up for it."""
+_JUMP = 0.004
+_QUICKEST = 0.05
 _LEAST_AIRFLOW = 0.3
+_NOISE = 0.002
 _MOST = 0.25
 _FEWEST = 200
 
@@ -39,6 +47,8 @@ class Transient:
     time_s: float = 0.0
 
 
+UNKNOWN_FILM = 0.03
+"""How strong an effect of conditions that change may be that was not found: error per unit of the slowest film's signal."""
 WALL_FILM = "wall film"
 SLOW_TRIMS = "trims still following"
 Signals = Mapping[str, Sequence[tuple[float, FloatArray]]]
@@ -49,7 +59,9 @@ def film_signal(time: FloatArray, airflow: FloatArray, target: FloatArray, secon
     """How far the fuel demand is ahead of its own recent past: ln F − lag(ln F), F being airflow over λ target.
 
     While the demand rises part of the fuel stays on the walls, and the mixture runs lean by about that in proportion;
-    falling, rich. For small changes this is what Aquino's X-τ film (SAE 810494) leaves uncompensated.
+    falling, rich. For small changes this is what Aquino's X-τ film (SAE 810494) leaves uncompensated. The demand is
+    smoothed as far as its noise asks for: a sample that reads a high pressure by chance would lie in a higher cell and look
+    ahead as well.
 
     Args:
         time: s, rising; shape (n,).
@@ -58,7 +70,7 @@ def film_signal(time: FloatArray, airflow: FloatArray, target: FloatArray, secon
         seconds: τ.
     """
     with np.errstate(invalid="ignore", divide="ignore"):
-        demand = np.log(np.maximum(airflow, _LEAST_AIRFLOW) / target)
+        demand = quiet(time, np.log(np.maximum(airflow, _LEAST_AIRFLOW) / target), _NOISE)
     ahead: FloatArray = demand - kernels.lagged(time, np.ascontiguousarray(demand), seconds)
     return np.nan_to_num(ahead)
 
@@ -68,17 +80,27 @@ def film_signals(time: FloatArray, airflow: FloatArray, target: FloatArray) -> l
     return [(seconds, film_signal(time, airflow, target, seconds)) for seconds in FILM_TIMES_S]
 
 
-def trim_signal(time: FloatArray, trims: FloatArray) -> FloatArray:
+def trim_signal(time: FloatArray, short: FloatArray, long: FloatArray, window: float) -> FloatArray:
     """Rate of the trims, 1/s: a loop that is still correcting has not yet arrived at what it will hold.
 
-    With trims that follow the true error with a time τ, the error is trims + τ · rate; the trims are smoothed over a
-    second first, for they come in steps.
+    With trims that follow the true error with a time τ, the error is trims + τ · rate; the trims are smoothed over the
+    window first, for they come in steps. Where the long-term trim jumps, as from one of its zones to the next, nothing was
+    corrected: such jumps do not count.
 
     Args:
         time: s, rising; shape (n,).
-        trims: short- and long-term together, as a fraction.
+        short, long: trims as fractions.
+        window: s.
     """
-    return np.nan_to_num(rate(time, smooth(time, trims, _TRIM_WINDOW_S), _TRIM_WINDOW_S))
+    steps = np.diff(long, prepend=long[:1])
+    learned = np.cumsum(np.where(np.abs(steps) > _JUMP, 0.0, np.nan_to_num(steps)))
+    pace = np.nan_to_num(rate(time, smooth(time, short + learned, window), window))
+    return np.clip(pace, -_QUICKEST, _QUICKEST)
+
+
+def trim_signals(time: FloatArray, short: FloatArray, long: FloatArray) -> list[tuple[float, FloatArray]]:
+    """Candidates of the trims' signal."""
+    return [(window, -trim_signal(time, short, long, window)) for window in TRIM_WINDOWS_S]
 
 
 def estimate_transients(
@@ -87,8 +109,8 @@ def estimate_transients(
     """How strongly each signal shows in the error within cells; of its candidates the one that predicts best.
 
     An effect is kept only if, estimated without a stretch of the logs, it predicts that stretch better than without it, by
-    more than chance explains; if single visits then agree no less about their cells; and if it acts alike when conditions
-    rise and when they fall.
+    more than chance explains, its single samples and, what a correction rests on, the means of its visits to cells; and if
+    it acts alike when conditions rise and when they fall.
 
     Args:
         cell: index of the cell of each used sample; shape (n,).
@@ -111,10 +133,9 @@ def estimate_transients(
         if not candidates:
             continue
         slopes = [(told(signal), seconds, signal) for seconds, signal in candidates]
-        best, seconds, signal = max(slopes, key=lambda one: one[0].gain.share)
-        if not (
-            best.gain.sure and best.harmless and _both_ways(told(np.maximum(signal, 0)), told(np.minimum(signal, 0)))
-        ):
+        best, seconds, signal = max(slopes, key=lambda one: one[0].visits.share)
+        alike = _both_ways(told(np.maximum(signal, 0)), told(np.minimum(signal, 0)))
+        if not (best.gain.sure and best.visits.sure and alike):
             continue
         largest = float(np.quantile(np.abs(best.slope * signal), 0.95)) * 100
         found.append(Transient(words, best.slope, best.error, largest, seconds))

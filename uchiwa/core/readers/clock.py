@@ -12,6 +12,7 @@ from uchiwa.core.naming import plain_name
 from uchiwa.core.units import convert, known_unit, plain_unit
 
 DAY = 86_400.0
+_FEWEST_ROWS = 8
 _NAMES = frozenset(
     [
         "time",
@@ -113,6 +114,34 @@ def advancing(time: FloatArray) -> BoolArray:
     before = np.concatenate(([-np.inf], highest[:-1]))
     kept: BoolArray = np.isfinite(time) & (time > before)
     return kept
+
+
+def spread(time: FloatArray) -> FloatArray | None:
+    """Rows that share a coarse time stamp spread evenly until the next one; None unless most stamps stand on several rows.
+
+    A stamp may have fewer rows than usual where the log begins or a row was lost: the first stamp's rows end where the next
+    begins, and the last one's follow each other as usual.
+
+    Args:
+        time: s, as written; shape (n,).
+    """
+    if time.size < _FEWEST_ROWS or not np.isfinite(time).all() or (np.diff(time) < 0).any():
+        return None
+    first = np.concatenate(([0], np.flatnonzero(np.diff(time) > 0) + 1))
+    count = np.diff(np.concatenate((first, [time.size])))
+    if first.size < 2 or float(np.median(count)) < 2:
+        return None
+    stamps = time[first]
+    grain = float(np.median(np.diff(stamps)))
+    usual = float(np.median(count[1:-1])) if count.size > 2 else float(count.max())
+    room = np.append(np.minimum(np.diff(stamps), grain), grain)
+    places = np.arange(time.size) - np.repeat(first, count)
+    step = room / np.where(np.arange(count.size) == count.size - 1, np.maximum(usual, count), count)
+    start = np.zeros(count.size)
+    if count[0] < usual:
+        step[0] = room[0] / usual
+        start[0] = room[0] - step[0] * count[0]
+    return stamps.repeat(count) + start.repeat(count) + step.repeat(count) * places
 
 
 def seconds_of(values: FloatArray, unit: str, name: str) -> tuple[FloatArray, str]:

@@ -11,15 +11,22 @@ import numpy as np
 from uchiwa.core.errors import BadInput
 from uchiwa.core.log import BoolArray, Channel, FloatArray, Log, Raster, Repair
 from uchiwa.core.readers.by_speed import ROW_S, measures_torque, rises_by_speed
-from uchiwa.core.readers.clock import advancing, is_clock, is_time_name, past_midnight, seconds_of, step_from_notes
+from uchiwa.core.readers.clock import (
+    advancing,
+    is_clock,
+    is_time_name,
+    past_midnight,
+    seconds_of,
+    spread,
+    step_from_notes,
+)
 from uchiwa.core.readers.columns import Column, read_columns
 from uchiwa.core.readers.dialect import Dialect, dialect_of, fields_of
 from uchiwa.core.readers.sniff import as_utf8
+from uchiwa.core.timebase import at_times, own_period
 from uchiwa.core.units import plain_unit
 
 _MOST_PIECES = 200
-_HOLD_STEPS = 3.0
-_HOLD_S = 2.0
 _RESTART_S = 1.0
 _RESTART_ROWS = 4
 _PLACES = 20
@@ -179,6 +186,9 @@ def _recordings(section: _Section, name: str) -> list[Log]:
     repairs += _said_of_words(titles, columns, at)
     logs: list[Log] = []
     for first, last in _spans(time):
+        coarse = spread(time[first:last])
+        if coarse is not None:
+            time = np.concatenate((time[:first], coarse, time[last:]))
         kept = advancing(time[first:last])
         left_out = int((~kept).sum())
         if int(kept.sum()) < 2:
@@ -186,6 +196,8 @@ def _recordings(section: _Section, name: str) -> list[Log]:
         start = float(time[first:last][kept][0])
         seconds = time[first:last] if left_out == 0 else time[first:last][kept]
         own = list(repairs)
+        if coarse is not None:
+            own.append(Repair("guess", 0, "several rows share each time stamp: they were spread evenly between the stamps"))
         if left_out:
             places = time[first:last][~kept] - start
             said = f"{left_out} rows whose time is missing or does not advance were left out"
@@ -237,16 +249,17 @@ def _channel_values(column: Column, time: FloatArray, rows: slice, kept: BoolArr
 
 
 def hold(time: FloatArray, values: FloatArray) -> FloatArray:
-    """A slow channel's last reading kept through empty cells, for three of its usual steps and 2 s at least."""
-    known = np.flatnonzero(np.isfinite(values))
-    if known.size in (0, values.size):
+    """A slow channel carried through its empty cells, over three of its usual steps or half a second, whichever is longer.
+
+    Numbers with digits after the point are joined by straight lines; whole numbers, which may be gears or states, stay as
+    they were last.
+    """
+    known = np.isfinite(values)
+    if not known.any() or known.all():
         return values
-    usual = float(np.median(np.diff(time[known]))) if known.size > 1 else 0.0
-    last = np.searchsorted(known, np.arange(values.size), side="right") - 1
-    source = known[np.maximum(last, 0)]
-    fresh = (last >= 0) & (time - time[source] <= max(_HOLD_STEPS * usual, _HOLD_S))
-    held: FloatArray = np.where(fresh, values[source], np.nan)
-    return held
+    period = own_period(time[known])
+    states = bool((values[known] == np.round(values[known])).all())
+    return at_times(time, time[known], values[known], period, states=states)
 
 
 def _time_column(dialect: Dialect, columns: list[Column]) -> int | None:
