@@ -1,6 +1,6 @@
 """`python -m bench.family`: accuracy on engines drawn at random, whose physics differ in kind, by variant.
 
-    python -m bench.family [SEEDS] [MINUTES]
+python -m bench.family [SEEDS] [MINUTES]
 """
 
 from __future__ import annotations

@@ -174,3 +174,108 @@ def test_pins_that_hold_spark_where_it_knocks_are_told():
     assert [one.event for one in proposal.unmet] == [event]
     assert proposal.unmet[0].falls < proposal.unmet[0].wanted
     assert log_events(log)[0].at == event.event.at
+
+
+# --- spark by torque ---------------------------------------------------------------------------------------------
+
+
+def runs(draw, table):
+    """Dyno runs at some sparks, some of which hold a little retard somewhere, with or without a real gain."""
+    load = draw(st.floats(1.2, 1.7))
+    best, scatter = draw(st.floats(12, 34)), draw(st.sampled_from([0.0003, 0.004, 0.02]))
+    rng = np.random.default_rng(draw(st.integers(0, 10**6)))
+    logs = []
+    for number in range(draw(st.integers(2, 8))):
+        spark = draw(st.sampled_from([14.0, 17.0, 20.0, 21.0]))
+        speed = np.linspace(1700, 6300, 400)
+        torque = 250 * (1 - 0.0006 * (spark - best) ** 2) * (1 + scatter * rng.normal()) * np.ones(speed.size)
+        retard = np.zeros(speed.size)
+        if draw(st.booleans()):
+            at = int(rng.integers(0, 380))
+            retard[at : at + 15] = draw(st.floats(0.15, 3))
+        quantities = operating(table, speed, np.full(speed.size, load))
+        quantities |= {"wheel_torque": torque, "spark_advance": spark - retard, "knock_retard": retard}
+        logs.append(rasters((25.0, quantities), name=f"run {number}"))
+    return logs
+
+
+@st.composite
+def sessions(draw):
+    """A spark table laid either way, with runs on it."""
+    table = draw(tables("spark_advance", load="manifold_pressure"))
+    return table, runs(draw, table)
+
+
+@settings(max_examples=120)
+@given(sessions())
+def test_spark_goes_in_only_where_it_was_run_clean_and_gained_beyond_scatter(session):
+    """11: nowhere unrun, in no run that held retard, on no gain that scatter explains; else the run that would tell."""
+    from uchiwa.core.orientation import laid_by_speed
+    from uchiwa.core.proposals.torque import torque_proposal
+    from uchiwa.core.proposals.torque_decision import Advice
+    from uchiwa.core.proposals.torque_policy import TorquePolicy
+    from uchiwa.core.table import Calibration
+
+    table, logs = session
+    found = torque_proposal(logs, Calibration("c", "C", (), (table,)), table.id, TorquePolicy())
+    rise = (found.after - table.grid).T if found.turned else found.after - table.grid
+    flat, _ = laid_by_speed(table)
+    speeds = flat.x.breakpoints
+    middle = (flat.y.breakpoints[1:] + flat.y.breakpoints[:-1]) / 2
+    for j, i in np.argwhere(rise > 1e-9):
+        decision = next(one for one in found.decisions if one.column == i)
+        assert decision.gain.low > 0
+        low = middle[j - 1] if j else -np.inf
+        high = middle[j] if j < middle.size else np.inf
+        assert low - 1e-6 <= decision.load <= high + 1e-6
+        edges = found.bands.edges[i], found.bands.edges[i + 1]
+        clean = -np.inf
+        for log in logs:
+            quantities = {one: channel.values for one, channel in log.quantities.items()}
+            inside = (quantities["engine_speed"] >= edges[0]) & (quantities["engine_speed"] < edges[1])
+            if inside.any() and quantities["knock_retard"][inside].max() <= 0.1:
+                clean = max(clean, float(quantities["spark_advance"][inside].mean()))
+        assert decision.after <= clean + TorquePolicy().beyond + 1e-6
+    for decision in found.decisions:
+        if decision.advice in (Advice.NOTHING, Advice.FAR):
+            assert decision.ask is not None and decision.ask.runs >= 1
+    assert speeds.size == rise.shape[1]
+
+
+def test_a_controllers_own_torque_is_no_dyno():
+    """15: a torque channel in a road log follows the spark table, whatever the engine does."""
+    from uchiwa.core.pulls.recognised import from_dyno
+    from uchiwa.standin.cars import car_named
+    from uchiwa.standin.dyno import dyno_run
+    from uchiwa.standin.simulate import simulate
+
+    car = car_named("corvid-pike")
+    assert from_dyno(dyno_run(car, car.base(), 1, 1))
+    road = simulate(car, car.base(), "full_load_pull", 1, tell_torque=True)
+    assert "wheel_torque" in road.quantities
+    assert not from_dyno(road)
+    long = np.tile(np.concatenate([np.full(400, 2200.0), np.linspace(2200, 2800, 200)]), 6)
+    bare = {"engine_speed": long, "wheel_torque": 200.0 + 0 * long, "spark_advance": 20.0 + 0 * long}
+    assert not from_dyno(rasters((20.0, bare)))
+
+
+@given(st.integers(0, 10**6))
+def test_fuel_grade_takes_spark_out_at_load_whichever_way_the_table_is_laid(seed):
+    """10: upward in load means by the axis' quantity."""
+    from dataclasses import replace
+
+    from uchiwa.core.proposals.fuel_grade import start_lower
+    from uchiwa.core.table import Axis, Table, frozen
+
+    rng = np.random.default_rng(seed)
+    speeds, loads = (
+        Axis("engine_speed", "rpm", frozen([1000, 3000, 6000])),
+        Axis("pressure_ratio", "1", frozen([0.3, 0.8, 1.2, 1.8])),
+    )
+    grid = np.round(rng.uniform(10, 35, (4, 3)), 1)
+    table = Table("s", "S", "spark_advance", "deg", speeds, loads, frozen(grid), decimals=1)
+    turned = replace(table, x=loads, y=speeds, values=frozen(grid.T))
+    out = start_lower(table, 4, 1.5)
+    assert np.array_equal(start_lower(turned, 4, 1.5), out.T)
+    assert (table.grid - out)[-1] == pytest.approx(6.0)
+    assert (table.grid - out)[0] == pytest.approx(0.0)

@@ -159,15 +159,16 @@ def test_a_round_never_adds_more_than_the_shops_step_nor_moves_pinned_cells(best
     assert {one["advice"] for one in told["decisions"]} <= {str(one) for one in Advice}
 
 
-def test_lower_loads_are_lifted_to_what_rose_above_them():
-    flat = calibration()
-    table = flat.table("spark")
-    level = flat.with_table(table.with_grid(np.full((5, 6), 18.0)))
+def test_rows_that_were_not_run_are_never_raised():
+    level = calibration()
+    level = level.with_table(level.table("spark").with_grid(np.full((5, 6), 18.0)))
     found = torque_proposal(ladder(18, 18, 12, 15, 18.5, 19, 19.5), level, "spark", TorquePolicy())
-    assert (np.diff(found.after[:, 3]) <= 1e-9).all()
-    assert found.state[0, 3] == "filled"
-    kept = torque_proposal(ladder(18, 18, 12, 15, 19.5), level, "spark", TorquePolicy(lift=False))
-    assert (kept.after[:3] == 18.0).all()
+    assert (found.after[:3] == 18.0).all()
+    nearer = ladder(18, 18, 12, 15, 18.5, 19, 19.5, pressure=164.0)
+    found = torque_proposal(nearer, level, "spark", TorquePolicy())
+    assert (found.after[3, 1:] > 18.0).all()
+    assert (found.after[4] == 18.0).all(), "180 kPa was never run"
+    assert TorquePolicy.model_validate({"lift": True, "add": 0.5}).add == 0.5
 
 
 def test_what_cannot_be_used_is_said():

@@ -6,7 +6,6 @@ import sys
 
 import click
 
-from uchiwa.cli import calibrations, logs, propose, pulls, running, standins
 from uchiwa.cli.root import uchiwa
 from uchiwa.core.errors import BadInput
 
@@ -32,4 +31,4 @@ def main() -> None:
         sys.exit(FAILURE)
 
 
-__all__ = ["calibrations", "logs", "main", "propose", "pulls", "running", "standins", "uchiwa"]
+__all__ = ["main", "uchiwa"]

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from uchiwa.core.table import Axis, Table
+from dataclasses import replace
+
+from uchiwa.core.table import Axis, Table, frozen
 
 LOADS = frozenset(
     {
@@ -37,3 +39,10 @@ def axis_of(table: Table, along: int | None) -> Axis | None:
     if along is None:
         return None
     return table.y if along == 0 else table.x
+
+
+def laid_by_speed(table: Table) -> tuple[Table, bool]:
+    """The table with engine speed along its columns, and whether it had to be turned for that."""
+    if table.y is None or speed_axis(table) != 0:
+        return table, False
+    return replace(table, x=table.y, y=table.x, values=frozen(table.grid.T), zones=()), True

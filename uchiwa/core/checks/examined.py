@@ -14,6 +14,7 @@ from uchiwa.core.checks.thresholds import Thresholds
 from uchiwa.core.drives import Drive, DriveKind, recognise_drives
 from uchiwa.core.formulas.computed import SHIPPED, Book
 from uchiwa.core.log import BoolArray, FloatArray, Log
+from uchiwa.core.regions import full_load
 from uchiwa.core.signal import held, rate, spans, within
 from uchiwa.core.table import Calibration, Table
 from uchiwa.core.timebase import on_one_base
@@ -116,12 +117,15 @@ class Examined:
 
     @cached_property
     def load(self) -> BoolArray:
-        """Full load: throttle nearly open."""
-        throttle = self.get("throttle_position")
-        if throttle is not None:
-            return throttle >= 75.0
-        pressure = self.get("manifold_pressure")
-        return pressure >= 90.0 if pressure is not None else np.zeros(self.time.shape, dtype=np.bool_)
+        """Full load, by whatever shows it: throttle in any unit, pressure, airflow, or the controller's own load."""
+        return full_load(self.signals, self.displacement)
+
+    @cached_property
+    def displacement(self) -> float | None:
+        """The engine's, L, by the car file or the calibration; None if neither says."""
+        if self.car.displacement is not None:
+            return float(self.car.displacement)
+        return self.calibration.constant("displacement") if self.calibration is not None else None
 
     def stretches(self, mask: BoolArray, shortest: float = 0.0, bridge: float = 0.3) -> Spans:
         """Stretches of the log where a mask holds; at most forty."""

@@ -14,6 +14,9 @@ from uchiwa.core.signal import held, rate, smooth
 
 _IDLE_SECONDS = 4.0
 _SETTLED_S = 1.5
+_LEAN_S = 0.5
+_RICH_ENOUGH = 0.92
+"""λ at full load that no petrol engine should pass by much; a target of its own goes before it."""
 _SNAP = 60.0
 _SPIKE_S = 0.3
 
@@ -25,7 +28,7 @@ def wrong_mixture(it: Examined) -> Iterator[Finding]:
         if mixture is None:
             continue
         idle = it.during(DriveKind.WARM_IDLE) & it.closed_loop & it.warm & np.isfinite(mixture)
-        idle &= ~_cold_sensor(it) & (mixture < it.limits.lean_rail)
+        idle &= ~_cold_sensor(it)
         seconds = float(idle.sum()) * float(np.median(np.diff(it.time)))
         if seconds < _IDLE_SECONDS:
             continue
@@ -108,21 +111,28 @@ def wideband_rail(it: Examined) -> Iterator[Finding]:
 
 
 def lean_at_load(it: Examined) -> Iterator[Finding]:
-    """Full load leaner than commanded."""
-    mixture, target = it.get("lambda_measured"), it.get("lambda_target")
-    if mixture is None or target is None:
+    """Full load leaner than commanded, on either bank; without a logged target, leaner than any engine is run there."""
+    banks = [one for one in (it.get("lambda_measured"), it.get("lambda_measured_2")) if one is not None]
+    if not banks:
         return
+    target = it.get("lambda_target")
     settled = it.load & ~held(it.time, ~it.load, _SETTLED_S) & it.running & ~it.overrun
-    error = smooth(it.time, mixture / target - 1.0, 0.5) * 100.0
-    lean = settled & (error > it.limits.lean_at_load) & (target < 1.02)
-    stretches = it.stretches(lean, 0.5)
+    wanted = np.where(target < 1.02, target, np.nan) if target is not None else np.full(it.time.shape, _RICH_ENOUGH)
+    worst, lean = 0.0, np.zeros(it.time.shape, dtype=np.bool_)
+    for mixture in banks:
+        error = smooth(it.time, mixture / wanted - 1.0, 0.5) * 100.0
+        here = settled & (error > it.limits.lean_at_load)
+        if it.stretches(here, _LEAN_S):
+            lean |= here
+            worst = max(worst, float(np.nanmax(error[here])))
+    stretches = it.stretches(lean, _LEAN_S)
     if stretches:
-        worst = float(np.nanmax(error[lean]))
+        said = "above target" if target is not None else f"above λ {_RICH_ENOUGH:g}, for no target was recorded,"
         yield Finding(
             "lean_at_load",
             Severity.CRITICAL,
             "At full throttle the mixture was leaner than it should be. Please do not use full throttle again until you have a new calibration.",
-            f"λ up to {worst:.1f} % above target at full load.",
+            f"λ up to {worst:.1f} % {said} at full load.",
             stretches,
         )
 

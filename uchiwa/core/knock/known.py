@@ -15,6 +15,8 @@ from uchiwa.core.table import Table
 _RUNG = 0.5
 _LISTENING = ("knock_retard", "knock_count", "knock_level", "marker")
 _BESIDE_RPM = 1100.0
+_ANY_RETARD = 0.1
+_EXCUSED_S = 3.0
 
 
 def knock_limits(speeds: FloatArray, present: FloatArray, heard: dict[int, tuple[float, float]]) -> FloatArray:
@@ -51,12 +53,23 @@ def heard_in(
     numbered: Sequence[tuple[int, Pull]],
     bands: Bands,
     real: Sequence[Placed],
+    excused: Sequence[Placed],
     table: Table,
     present: float,
 ) -> tuple[float, float, bool]:
     """Highest spark run clean in a column, lowest that knocked, and whether anything listened.
 
-    A knock counts by how far its spark stood above the present table at its own speed and load.
+    A knock counts by how far its spark stood above the present table at its own speed and load. A run that held any retard
+    in the column is not clean, unless a person holds what was heard there to be noise.
+
+    Args:
+        column: of the table.
+        numbered: pulls with the number of their log.
+        bands: of the same pulls.
+        real: events that count as knock.
+        excused: events that a person holds to be noise.
+        table: of spark, with engine speed along its columns.
+        present: spark that it gives at full load in the column.
     """
     low, high = bands.edges[column], bands.edges[column + 1]
     clean, knocked, listened = float("nan"), float("nan"), False
@@ -70,12 +83,24 @@ def heard_in(
             if one.log == index and pull.start - 0.1 <= one.event.at <= pull.end + 0.1 and low <= one.speed < high
         ]  # fmt: skip
         if not here:
-            clean = float(np.fmax(clean, spark))
+            if not _held_retard(pull, low, high, [one for one in excused if one.log == index]):
+                clean = float(np.fmax(clean, spark))
             continue
         for one in here:
             given = float(table.lookup(np.array([one.x]), np.array([one.y]) if table.y is not None else None)[0])
             knocked = float(np.fmin(knocked, present + _fired_before(pull, one.event.at) - given))
     return clean, knocked, listened
+
+
+def _held_retard(pull: Pull, low: float, high: float, excused: Sequence[Placed]) -> bool:
+    """Whether retard was held in a band of speed, far from every event that is held to be noise."""
+    retard = pull.signals.get("knock_retard")
+    if retard is None:
+        return False
+    here = (pull.speed >= low) & (pull.speed < high) & (np.abs(np.nan_to_num(retard)) > _ANY_RETARD)
+    for one in excused:
+        here &= ~((pull.time >= one.event.at - 0.1) & (pull.time <= one.event.at + _EXCUSED_S))
+    return bool(here.any())
 
 
 def _fired_before(pull: Pull, at: float) -> float:

@@ -9,6 +9,7 @@ import numpy as np
 
 from uchiwa.core.errors import BadInput
 from uchiwa.core.log import FloatArray
+from uchiwa.core.orientation import axis_of, load_axis
 from uchiwa.core.proposals.correction import cells_mask
 from uchiwa.core.table import Table
 
@@ -20,7 +21,7 @@ def start_lower(
 ) -> FloatArray:
     """A spark table that starts lower for a fuel of fewer octane points: points · degrees, whole from half load up.
 
-    Below the row that lies `lightest` of the way up the loads the offset fades to nothing at the lightest load, where
+    Below the load that lies `lightest` of the way up the loads the offset fades to nothing at the lightest load, where
     nothing knocks. A better fuel adds nothing: evidence has to.
 
     Args:
@@ -40,13 +41,13 @@ def start_lower(
         )
     if offset > MOST:
         raise BadInput(f"{offset:g}° is more than {MOST:g}°", advice="check points and degrees a point")
-    rows = table.shape[0]
-    if table.y is not None and rows > 1:
-        loads = table.y.breakpoints
-        up = (loads - loads[0]) / max(float(loads[-1] - loads[0]) * lightest, 1e-9)
-        share = np.clip(up, 0.0, 1.0)[:, None]
-    else:
-        share = np.ones((rows, 1))
+    along = load_axis(table)
+    axis = axis_of(table, along)
+    share = np.ones(table.shape)
+    if axis is not None and axis.size > 1 and table.y is not None:
+        loads = axis.breakpoints
+        up = np.clip((loads - loads[0]) / max(float(loads[-1] - loads[0]) * lightest, 1e-9), 0.0, 1.0)
+        share = np.broadcast_to(up[:, None] if along == 0 else up[None, :], table.shape)
     after = table.rounded(table.grid - offset * share)
     stay = cells_mask(tuple(pinned), table.shape, default=False)
     return np.where(stay, table.grid, np.minimum(after, table.grid))

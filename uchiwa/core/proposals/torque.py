@@ -2,19 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Collection, Sequence
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 from uchiwa.core.errors import BadInput
 from uchiwa.core.gather import axis_values
-from uchiwa.core.knock.evidence import Knock, gather_knock
+from uchiwa.core.knock.evidence import Knock, Placed, gather_knock
 from uchiwa.core.knock.judgement import Cluster, clusters
 from uchiwa.core.knock.known import heard_in, knock_limits
-from uchiwa.core.log import FloatArray, Log
+from uchiwa.core.log import BoolArray, FloatArray, Log
+from uchiwa.core.orientation import laid_by_speed
 from uchiwa.core.proposals.correction import cells_mask
 from uchiwa.core.proposals.knock import KnockPolicy, counts_as_real, spark_table
+from uchiwa.core.proposals.policy import Cell
 from uchiwa.core.proposals.torque_decision import Decision, decide
 from uchiwa.core.proposals.torque_policy import TorquePolicy
 from uchiwa.core.pulls.gain import Gains, gains
@@ -24,8 +26,11 @@ from uchiwa.core.pulls.repeat import Repeatability, repeatability
 from uchiwa.core.pulls.road import RoadLoad
 from uchiwa.core.pulls.runs import Bands, bands_of
 from uchiwa.core.quantities import QUANTITIES
-from uchiwa.core.table import Calibration, Table
+from uchiwa.core.table import Axis, Calibration, Table
 from uchiwa.core.units import convert
+
+_RAN = 0.25
+"""Share of a column's samples from which a row counts as run."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -43,6 +48,7 @@ class TorqueProposal:
         policy: that it was made with.
         after: proposed values.
         state: `changed`, `filled`, `pinned` or `kept`.
+        turned: whether engine speed lies along the table's rows; `column` of a decision then counts these.
     """
 
     table: Table
@@ -56,6 +62,17 @@ class TorqueProposal:
     policy: TorquePolicy
     after: FloatArray
     state: np.ndarray
+    turned: bool = False
+
+    def speed_at(self, i: int, j: int) -> int:
+        """The breakpoint of engine speed that a cell [i, j] belongs to: the `column` of its decision."""
+        return j if self.turned else i
+
+    def cell_of(self, decision: Decision) -> tuple[int, int]:
+        """The cell [i, j] in which a decision's runs lie."""
+        flat, _ = laid_by_speed(self.table)
+        row = int(flat.y.nearest(np.array([decision.load]))[0]) if flat.y is not None else 0
+        return (row, decision.column) if self.turned else (decision.column, row)
 
     @property
     def corrected(self) -> Table:
@@ -108,32 +125,40 @@ def torque_from(
             "no log holds a pull with torque",
             advice="send a dyno file with engine speed and torque, or a road log of a full-load pull with road speed",
         )
-    speeds = convert(table.x.breakpoints, table.x.unit, QUANTITIES[table.x.quantity].unit)
+    flat, turned = laid_by_speed(table)
+    speeds = convert(flat.x.breakpoints, flat.x.unit, QUANTITIES[flat.x.quantity].unit)
     everything = bands_of([pull for _, pull in numbered], speeds, displacement)
     pulls = comparable([pull for _, pull in numbered])
     bands = bands_of(pulls, speeds, displacement)
     repeats = repeatability(bands)
     run = np.flatnonzero(np.isfinite(bands.torque).any(axis=0))
-    loads = _loads(table, pulls, bands)
+    loads, rows = _loads(flat, pulls, bands)
     present = np.full(speeds.shape, np.nan)
-    present[run] = table.lookup(table.x.breakpoints[run], loads[run] if table.y is not None else None)
+    present[run] = flat.lookup(flat.x.breakpoints[run], loads[run] if flat.y is not None else None)
     told = gains(bands, repeats, present)
     noise = KnockPolicy(noise=policy.noise, real=policy.real)
-    real = [one for cluster in judged if counts_as_real(cluster, noise) for one in cluster.events]
+    real = [_turned(one, turned) for cluster in judged if counts_as_real(cluster, noise) for one in cluster.events]
+    excused = [one for cluster in judged if cluster.number in policy.noise for one in cluster.events]
     clean_or_not = {
-        int(column): heard_in(int(column), numbered, everything, real, table, float(present[column])) for column in run
+        int(column): heard_in(int(column), numbered, everything, real, excused, flat, float(present[column]))
+        for column in run
     }
     limits = knock_limits(speeds, present, {column: (clean, low) for column, (clean, low, _) in clean_or_not.items()})
     decisions = [
         decide(column, speeds, loads, float(present[column]), told.bands[column], *heard, float(limits[column]), policy)
         for column, heard in clean_or_not.items()
     ]
-    after, state = _applied(
-        table, decisions, policy, {cell for one in judged if counts_as_real(one, noise) for cell in one.cells}
-    )
+    knocks = {cell for one in judged if counts_as_real(one, noise) for cell in one.cells}
+    after, state = _applied(flat, decisions, rows, policy, knocks, turned)
+    if turned:
+        after, state = after.T.copy(), state.T.copy()
     return TorqueProposal(
-        table, pulls, bands, repeats, told, heard, judged, tuple(decisions), policy, after, state
+        table, pulls, bands, repeats, told, heard, judged, tuple(decisions), policy, after, state, turned
     )  # fmt: skip
+
+
+def _turned(event: Placed, turned: bool) -> Placed:
+    return replace(event, i=event.j, j=event.i, x=event.y, y=event.x) if turned else event
 
 
 def comparable(pulls: Sequence[Pull]) -> tuple[Pull, ...]:
@@ -143,10 +168,16 @@ def comparable(pulls: Sequence[Pull]) -> tuple[Pull, ...]:
     return tuple(one for one in pulls if one.measured == best)
 
 
-def _loads(table: Table, pulls: Sequence[Pull], bands: Bands) -> FloatArray:
-    """Where along the second axis the runs went through each column: the median of their samples."""
+def _loads(table: Table, pulls: Sequence[Pull], bands: Bands) -> tuple[FloatArray, BoolArray]:
+    """Where along the second axis the runs went through each column, and the cells they went through.
+
+    Returns:
+        The median load of their samples, shape (columns,), and which cells are nearest to a good part of them, shape
+        (rows, columns).
+    """
+    shape = table.shape
     if table.y is None:
-        return np.full(bands.centres.shape, np.nan)
+        return np.full(bands.centres.shape, np.nan), np.isfinite(bands.torque).any(axis=0)[None, :]
     places, values = [], []
     for pull in pulls:
         there = axis_values(table.y, dict(pull.signals), pull.log)
@@ -154,46 +185,59 @@ def _loads(table: Table, pulls: Sequence[Pull], bands: Bands) -> FloatArray:
         places.append(np.searchsorted(bands.edges, pull.speed[use], side="right") - 1)
         values.append(there[use])
     place, value = np.concatenate(places), np.concatenate(values)
-    loads = np.full(bands.centres.shape, np.nan)
+    loads, ran = np.full(bands.centres.size, np.nan), np.zeros(shape, dtype=np.bool_)
     for column in range(loads.size):
         here = value[place == column]
         if here.size:
             loads[column] = np.median(here)
-    return loads
+            share = np.bincount(table.y.nearest(here), minlength=shape[0]) / here.size
+            ran[:, column] = share >= _RAN
+            ran[_nearest_rows(table.y, float(loads[column])), column] = True
+    return loads, ran
+
+
+def _nearest_rows(axis: Axis, load: float) -> list[int]:
+    """The breakpoint nearest to a load; both of two as near."""
+    away = np.abs(axis.breakpoints - load)
+    return [int(one) for one in np.flatnonzero(away <= away.min() * (1.0 + 1e-6) + 1e-9)]
 
 
 def _applied(
-    table: Table, decisions: Sequence[Decision], policy: TorquePolicy, real: set[tuple[int, int]]
+    table: Table,
+    decisions: Sequence[Decision],
+    ran: BoolArray,
+    policy: TorquePolicy,
+    real: set[tuple[int, int]],
+    turned: bool,
 ) -> tuple[FloatArray, np.ndarray]:
-    """The decisions in the table's cells.
+    """The decisions in the table's cells; the table has engine speed along its columns.
 
-    Both rows around the load of the runs move together, so that the lookup moves by just what was decided. Spark taken
-    out goes out of every higher load too. Rows below that would now have less spark than a higher load, and had not
-    before, are lifted to it. Pinned cells stay, and no cell with real knock rises.
+    Spark goes in only where the runs went: in rows that are nearest to their samples. It goes out of both rows around
+    their load, so that the lookup falls by all that was decided, and out of every higher load too. Pinned cells stay, and
+    no cell with real knock rises.
     """
     before, after = table.grid, table.grid.copy()
     state = np.full(table.shape, "kept", dtype=object)
-    pinned = cells_mask(policy.pinned, table.shape, default=False)
-    open_ = cells_mask(policy.only, table.shape, default=True) & ~pinned
-    knocks = cells_mask(tuple(real), table.shape, default=False)
+
+    def cells(some: Collection[Cell] | None, default: bool) -> BoolArray:
+        mine = None if some is None else tuple((j, i) if turned else (i, j) for i, j in some)
+        return cells_mask(mine, table.shape, default=default)
+
+    pinned = cells(policy.pinned, default=False)
+    open_ = cells(policy.only, default=True) & ~pinned
+    knocks = cells(tuple(real), default=False)
     for one in decisions:
         change = one.after - one.spark
         if abs(change) < 0.05:
             continue
         i = one.column
-        rows = _rows(table, one.load)
+        rows = np.flatnonzero(ran[:, i]).tolist() if change > 0 else _rows(table, one.load)
         for j in rows:
             after[j, i] += change
             state[j, i] = "changed"
         if change < 0:
             for j in range(rows[-1] + 1, table.shape[0]):
                 after[j, i] += change
-                state[j, i] = "filled"
-        elif policy.lift:
-            for j in range(rows[0] - 1, -1, -1):
-                if after[j, i] >= after[j + 1, i] or before[j, i] < before[j + 1, i]:
-                    break
-                after[j, i] = after[j + 1, i]
                 state[j, i] = "filled"
     fine = 10.0**table.decimals
     # Towards less spark: rounding must not add any.

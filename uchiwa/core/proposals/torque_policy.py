@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import Annotated, Any
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from uchiwa.core.proposals.policy import Cell
 
@@ -22,7 +22,6 @@ class TorquePolicy(BaseModel):
         beyond: degrees that may go above the highest spark that was run without knock.
         knock_margin: degrees that are kept below the spark that knocked.
         worth_percent: gain per degree, % of torque, below which a degree is not worth having.
-        lift: whether rows below are lifted to a row that rose above them.
         noise, real: numbers of knock clusters that a person holds to be noise, or real.
         pinned: cells [i, j] that must not change.
         only: the cells that may; none given means all.
@@ -37,8 +36,13 @@ class TorquePolicy(BaseModel):
     beyond: Degrees = 0.5
     knock_margin: Degrees = 1.0
     worth_percent: Annotated[float, Field(ge=0, le=2)] = 0.1
-    lift: bool = True
     noise: tuple[int, ...] = ()
     real: tuple[int, ...] = ()
     pinned: tuple[Cell, ...] = ()
     only: tuple[Cell, ...] | None = None
+
+    @model_validator(mode="before")
+    @classmethod
+    def _without_old_keys(cls, data: Any) -> Any:
+        """Rows that were not run are never raised any more; what was kept when they could be may still say `lift`."""
+        return {key: value for key, value in data.items() if key != "lift"} if isinstance(data, dict) else data

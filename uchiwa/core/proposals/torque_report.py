@@ -34,6 +34,9 @@ def report(proposal: TorqueProposal) -> dict[str, Any]:
                 "clean": _number(one.clean),
                 "knocked": _number(one.knocked),
                 "reasons": list(one.reasons),
+                "ask": None
+                if one.ask is None
+                else {"spark": round(one.ask.spark, 2), "runs": one.ask.runs, "words": one.ask.words},
             }
             for one in proposal.decisions
         ],

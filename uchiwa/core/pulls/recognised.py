@@ -23,6 +23,7 @@ _SPIN = 0.04
 _JUMP = 0.10
 _AROUND_S = 0.3
 _OPEN = 85.0
+_MODELLED = "the log's own torque is the controller's model: it does not count"
 _AMBIENT_OVER_INTAKE = "the air's temperature was not recorded: that of the intake stands for it"
 
 
@@ -44,9 +45,37 @@ class _Stretch:
         return self.signals["engine_speed"]
 
 
+_CONTROLLERS = frozenset(
+    {
+        "short_term_trim", "long_term_trim", "loop_state", "injector_pulse", "injector_duty", "pedal_position",
+        "overrun_cut_active", "after_start_active", "lambda_target", "low_octane_flag", "coolant_temperature",
+        "throttle_position", "battery_voltage", "gear", "idle_airflow_target",
+    }
+)  # fmt: skip
+"""Quantities that a controller reports, and a dyno hardly ever records."""
+_FEW_OF_ITS_OWN = 2
+_SWEPT = 0.5
+_LONG_S = 45.0
+
+
 def from_dyno(log: Log) -> bool:
-    """Whether a log is a dyno's: it tells torque or power at the wheels."""
-    return any(one in log.quantities for one in ("wheel_torque", "wheel_power"))
+    """Whether a log is a dyno's: it tells torque or power at the wheels, and nothing says that a controller made it up.
+
+    A torque channel in a road log is the controller's own model of its torque: it follows the spark table whatever the
+    engine does, and is no evidence for spark. So a log is taken for a dyno's only if its own words say so, or if it has
+    hardly any channel that only a controller has and is, beyond three quarters of a minute, mostly made of sweeps.
+    """
+    if not any(one in log.quantities for one in ("wheel_torque", "wheel_power")):
+        return False
+    if any("dyno" in text.lower() for pair in log.notes.items() for text in pair):
+        return True
+    if len(_CONTROLLERS & set(log.quantities)) > _FEW_OF_ITS_OWN:
+        return False
+    speed = log.quantities["engine_speed"].values if "engine_speed" in log.quantities else np.zeros(0)
+    if speed.size < 5 or log.duration <= _LONG_S:
+        return True
+    swept = sum(last - first for first, last in _sweeps(speed))
+    return bool(swept >= _SWEPT * speed.size)
 
 
 def pulls_of(log: Log, load: RoadLoad | None = None) -> tuple[Pull, ...]:
@@ -74,13 +103,15 @@ def pulls_of(log: Log, load: RoadLoad | None = None) -> tuple[Pull, ...]:
     if gears is None and road_speed is not None:
         gears = gear_from(signals["engine_speed"], road_speed)
     told = dict(signals) | ({"gear": gears} if gears is not None else {})
+    modelled = any(one in signals for one in ("wheel_torque", "wheel_power"))
     found: list[Pull] = []
     for drive in recognise_drives(time, signals):
         if drive.kind is DriveKind.PULL:
             first, last = np.searchsorted(time, [drive.start, drive.end + 1e-9])
             stretch = _cut(log, len(found) + 1, time, told, int(first), int(last))
             ratio = _overall(time, told, int(first), int(last))
-            found.append(_weathered(_by_motion(stretch, load, ratio)))
+            pull = _weathered(_by_motion(stretch, load, ratio))
+            found.append(replace(pull, notes=(*pull.notes, _MODELLED)) if modelled else pull)
     return tuple(found)
 
 

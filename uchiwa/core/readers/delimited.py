@@ -197,7 +197,9 @@ def _recordings(section: _Section, name: str) -> list[Log]:
         seconds = time[first:last] if left_out == 0 else time[first:last][kept]
         own = list(repairs)
         if coarse is not None:
-            own.append(Repair("guess", 0, "several rows share each time stamp: they were spread evenly between the stamps"))
+            own.append(
+                Repair("guess", 0, "several rows share each time stamp: they were spread evenly between the stamps")
+            )
         if left_out:
             places = time[first:last][~kept] - start
             said = f"{left_out} rows whose time is missing or does not advance were left out"

@@ -7,7 +7,20 @@ import math
 import numpy as np
 from numba import njit
 
-COLUMNS = ("speed", "pressure", "airflow", "mixture", "target", "short", "long", "closed", "charge", "mixture_2", "exhaust", "unknown")
+COLUMNS = (
+    "speed",
+    "pressure",
+    "airflow",
+    "mixture",
+    "target",
+    "short",
+    "long",
+    "closed",
+    "charge",
+    "mixture_2",
+    "exhaust",
+    "unknown",
+)
 """What `run` tells of each step."""
 
 
@@ -28,9 +41,40 @@ def _over(table, x0, dx, y0, dy, x, y):  # type: ignore[no-untyped-def]  # pragm
 
 @njit(cache=True, nogil=True)
 def run(  # type: ignore[no-untyped-def]  # pragma: no cover
-    asked, wanted, throttle, cut, coolant, noise, true_air, model_air, x0, dx, y0, dy, barometer, ambient, film, film_s,
-    by_speed, by_flow, made_up, d0, k, turns, lags, dead_band, charge_off, backpressure, closed, gain, reset_s, learns_s,
-    zones, banks, offset, dt,
+    asked,
+    wanted,
+    throttle,
+    cut,
+    coolant,
+    noise,
+    true_air,
+    model_air,
+    x0,
+    dx,
+    y0,
+    dy,
+    barometer,
+    ambient,
+    film,
+    film_s,
+    by_speed,
+    by_flow,
+    made_up,
+    d0,
+    k,
+    turns,
+    lags,
+    dead_band,
+    charge_off,
+    backpressure,
+    closed,
+    gain,
+    reset_s,
+    learns_s,
+    zones,
+    banks,
+    offset,
+    dt,
 ):
     """Every `dt` seconds what `COLUMNS` names; shape (n, 12); `unknown` is the air that the model
     errs by beside its table.
@@ -67,7 +111,9 @@ def run(  # type: ignore[no-untyped-def]  # pragma: no cover
         loop = closed and target > 0.985 and not cut[at] and throttle[at] < 80.0
         zone = 0
         if zones:
-            zone = (0 if speed < 1800 else 1 if speed < 3000 else 2) + 3 * (0 if load < 0.45 else 1 if load < 0.75 else 2)
+            zone = (0 if speed < 1800 else 1 if speed < 3000 else 2) + 3 * (
+                0 if load < 0.45 else 1 if load < 0.75 else 2
+            )
         if loop:
             wrong = min(max(shown / target - 1.0, -0.2), 0.2)
             integral = min(max(integral + gain * wrong * dt / reset_s * 10.0, -0.25), 0.25)

@@ -78,7 +78,9 @@ def _fine_of(table: Table, barometer: float) -> FloatArray:
     speed, load = np.meshgrid(
         _SPEEDS[0] + _SPEEDS[1] * np.arange(_SPEEDS[2]), _LOADS[0] + _LOADS[1] * np.arange(_LOADS[2])
     )
-    scaled = load if "manifold_pressure" in (table.x.quantity, table.y.quantity if table.y else "") else load / barometer
+    scaled = (
+        load if "manifold_pressure" in (table.x.quantity, table.y.quantity if table.y else "") else load / barometer
+    )
     pair = (speed.ravel(), scaled.ravel()) if table.x.quantity == "engine_speed" else (scaled.ravel(), speed.ravel())
     return table.lookup(*pair).reshape(speed.shape)
 
@@ -166,7 +168,9 @@ def _metered(
     )  # fmt: skip
     calibration = Calibration(f"family-{number}", kind.name, (), (curve,))
     # Seen from the loop the model errs by what the curve errs at the flow that the engine takes.
-    speed, load = np.meshgrid(_SPEEDS[0] + _SPEEDS[1] * np.arange(_SPEEDS[2]), _LOADS[0] + _LOADS[1] * np.arange(_LOADS[2]))
+    speed, load = np.meshgrid(
+        _SPEEDS[0] + _SPEEDS[1] * np.arange(_SPEEDS[2]), _LOADS[0] + _LOADS[1] * np.arange(_LOADS[2])
+    )
     flow = truth * load * speed / 300.0 / 1722.3
     told = curve.lookup(signal(flow).ravel()).reshape(flow.shape)
     with np.errstate(invalid="ignore", divide="ignore"):
@@ -241,7 +245,9 @@ def _signals(
     """What the sensors and the controller report, every 0.02 s, in canonical units."""
     column = {name: data[:, at] for at, name in enumerate(COLUMNS)}
     size = column["speed"].size
-    level = np.where(column["speed"] < 1100, physics.noise[0], np.where(road.throttle > 80, physics.noise[2], physics.noise[1]))
+    level = np.where(
+        column["speed"] < 1100, physics.noise[0], np.where(road.throttle > 80, physics.noise[2], physics.noise[1])
+    )
     found = {
         "engine_speed": np.round(column["speed"] + 3 * rng.normal(size=size)),
         "manifold_pressure": np.round(column["pressure"] + physics.pressure_noise * rng.normal(size=size), 2),
@@ -263,7 +269,9 @@ def _signals(
         found[trim] = np.round(found[trim] / steps) * steps if steps else np.round(found[trim], 2)
     if physics.wideband:
         found["lambda_target"] = np.round(column["target"], 3)
-        banks = {"lambda_measured": column["mixture"]} | ({"lambda_measured_2": column["mixture_2"]} if physics.banks else {})
+        banks = {"lambda_measured": column["mixture"]} | (
+            {"lambda_measured_2": column["mixture_2"]} if physics.banks else {}
+        )
         for name, values in banks.items():
             noisy = values * (1.0 + level * rng.normal(size=size))
             found[name] = np.round(noisy / physics.quantum) * physics.quantum if physics.quantum else noisy

@@ -33,7 +33,11 @@ def recorded(
     seconds = next(iter(signals.values())).size * STEP_S
     quick = {one: values for one, values in signals.items() if one not in MIXTURE}
     slow = {one: values for one, values in signals.items() if one in MIXTURE}
-    parts = [(quick, rate), (slow, recorder.mixture_rate)] if recorder.mixture_rate != recorder.rate and slow else [(signals, rate)]
+    parts = (
+        [(quick, rate), (slow, recorder.mixture_rate)]
+        if recorder.mixture_rate != recorder.rate and slow
+        else [(signals, rate)]
+    )
     gaps = [
         (start, start + float(rng.uniform(0.3, _LONGEST_GAP_S)))
         for start in rng.uniform(0, seconds, rng.poisson(recorder.dropouts * seconds / 60.0))

@@ -33,16 +33,28 @@ class Road:
     coolant: FloatArray
 
 
-def _legs(rng: np.random.Generator, minutes: float, full: float, barometer: float) -> list[tuple[float, float, float, int]]:
+def _legs(
+    rng: np.random.Generator, minutes: float, full: float, barometer: float
+) -> list[tuple[float, float, float, int]]:
     """(seconds, speed, pressure, kind): 0 idle, 1 held or moved slowly, 2 pull, 3 overrun."""
     legs: list[tuple[float, float, float, int]] = [(25.0, IDLE_RPM, IDLE_KPA, 0)]
     total = 25.0
     while total < minutes * 60:
         chance = rng.random()
         if chance < 0.62:
-            leg = (float(rng.uniform(5, 18)), float(rng.uniform(1200, 4200)), float(rng.uniform(30, 0.97 * barometer)), 1)
+            leg = (
+                float(rng.uniform(5, 18)),
+                float(rng.uniform(1200, 4200)),
+                float(rng.uniform(30, 0.97 * barometer)),
+                1,
+            )
         elif chance < 0.72:
-            leg = (float(rng.uniform(6, 10)), float(rng.uniform(4200, 6300)), float(rng.uniform(0.9 * barometer, full)), 2)
+            leg = (
+                float(rng.uniform(6, 10)),
+                float(rng.uniform(4200, 6300)),
+                float(rng.uniform(0.9 * barometer, full)),
+                2,
+            )
         elif chance < 0.86:
             leg = (float(rng.uniform(2, 6)), float(rng.uniform(1300, 2500)), 24.0, 3)
         else:
@@ -84,7 +96,11 @@ def drive(rng: np.random.Generator, minutes: float, full: float, barometer: floa
         kind.append(np.full(size, what))
     what = np.concatenate(kind)
     asked, wanted = np.concatenate(speed), np.concatenate(pressure)
-    throttle = np.where(what == 0, 0.3, np.where(what == 3, 0.1, np.where(what == 2, 96.0, np.minimum(4 + 70 * (wanted / barometer) ** 2.2, 90.0))))
+    throttle = np.where(
+        what == 0,
+        0.3,
+        np.where(what == 3, 0.1, np.where(what == 2, 96.0, np.minimum(4 + 70 * (wanted / barometer) ** 2.2, 90.0))),
+    )
     time = np.arange(asked.size) * STEP_S
     return Road(
         asked, wanted, throttle, what != 0, (what == 3) & (asked > 1500.0), np.minimum(62.0 + time / 12.0, 90.0)

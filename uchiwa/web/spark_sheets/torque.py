@@ -25,18 +25,19 @@ def _grid(found: TorqueWork, view: TableView, waiting: BoolArray) -> Grid:
 
 def _first(found: TorqueWork) -> tuple[int, int]:
     """Where most spark would move, at the load of the runs."""
-    one = max(found.proposal.decisions, key=lambda it: abs(it.after - it.spark))
-    table = found.proposal.table
-    return one.column, int(table.y.nearest(np.array([one.load]))[0]) if table.y is not None else 0
+    return found.proposal.cell_of(max(found.proposal.decisions, key=lambda it: abs(it.after - it.spark)))
 
 
-def _more(found: TorqueWork, i: int, _j: int) -> dict[str, Any]:
+def _more(found: TorqueWork, i: int, j: int) -> dict[str, Any]:
     proposal = found.proposal
-    decision = next((one for one in proposal.decisions if one.column == i), None)
+    column = proposal.speed_at(i, j)
+    decision = next((one for one in proposal.decisions if one.column == column), None)
     displacement = found.desk.base.constant("displacement")
     compared = {round(one.centre): one for one in trades(proposal.bands, proposal.gains, displacement)}
     return {
         "ladder": ladder(proposal),
+        "column": column,
+        "cells": {one.column: proposal.cell_of(one) for one in proposal.decisions},
         "hill": hill(proposal, decision) if decision is not None else None,
         "decision": decision,
         "trade": compared.get(round(decision.speed)) if decision is not None else None,
@@ -45,9 +46,10 @@ def _more(found: TorqueWork, i: int, _j: int) -> dict[str, Any]:
     }
 
 
-def _moments(found: TorqueWork, i: int, _j: int) -> Moments:
+def _moments(found: TorqueWork, i: int, j: int) -> Moments:
     """The newest pull through a column."""
     bands, pulls = found.proposal.bands, found.proposal.pulls
+    i = found.proposal.speed_at(i, j)
     runs = np.flatnonzero(np.isfinite(bands.torque[:, i]))
     pull = pulls[int(runs[-1]) if runs.size else -1]
     inside = (pull.speed >= bands.edges[i]) & (pull.speed < bands.edges[i + 1])
