@@ -235,7 +235,8 @@ def _text_cases() -> list[Case]:
             time=np.arange(ROWS - 1) / RATE,
         )
     )
-    held = TRUTH | {"coolant_temperature": np.repeat(TRUTH["coolant_temperature"][::10], 10)}
+    seconds, coolant = np.arange(ROWS) / RATE, TRUTH["coolant_temperature"]
+    held = TRUTH | {"coolant_temperature": np.interp(seconds, seconds[::10], coolant[::10])}
     cases.append(Case("slow channel with empty cells", text(slow={"ECT": 10}), truth=held))
     double = plain.replace(b"Vehicle speed [km/h]", b"MAF [g/s]", 1)
     cases.append(

@@ -344,7 +344,9 @@ def test_the_wall_film_is_found_and_taken_out(calibration):
     )  # fmt: skip
     found = propose([log], calibration)
     assert found.evidence.transients[0].words == "wall film"
-    assert found.evidence.transients[0].slope == pytest.approx(0.08, abs=0.02)
+    # Which time it rests on is told badly by slow changes; what it does to them is the product.
+    film = found.evidence.transients[0]
+    assert film.slope * film.time_s == pytest.approx(0.08 * 0.3, rel=0.2)
     assert found.estimate.factor[:, 1] == pytest.approx([1.03, 1.03], abs=0.003)
     steps = [step.words for step in explain(found, 0, 1).steps]
     assert "wall film, taken out" in steps
@@ -375,8 +377,8 @@ def test_cells_not_chosen_never_change(rng, only):
 @given(drives, st.floats(0.9, 1.1))
 def test_scaling_all_errors_scales_the_factors(rng, scale):
     seed = int(rng.integers(1e9))
-    one = propose([random_log(np.random.default_rng(seed))], GRID)
-    other = propose([random_log(np.random.default_rng(seed), scale=scale)], GRID)
+    one = propose([random_log(np.random.default_rng(seed))], GRID, transients="none")
+    other = propose([random_log(np.random.default_rng(seed), scale=scale)], GRID, transients="none")
     both = (one.bins.samples > 0) & np.isfinite(other.bins.mean)
     assert other.bins.mean[both] == pytest.approx(one.bins.mean[both] * scale)
 

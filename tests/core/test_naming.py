@@ -6,7 +6,7 @@ from uchiwa.core.naming import match_name
 from uchiwa.core.quantities import QUANTITIES
 from uchiwa.core.readers.clock import clock_seconds, is_time_name, step_from_notes
 from uchiwa.core.readers.dialect import split_unit
-from uchiwa.core.readers.states import state_of
+from uchiwa.core.states import state_of
 
 
 @pytest.mark.parametrize(

@@ -121,9 +121,9 @@ def test_a_quick_log_weighs_no_more_than_a_slow_one():
     rng = np.random.default_rng(11)
     parts = []
     for rate, level in ((10.0, 1.0), (100.0, 1.02)):
-        size = int(120 * rate)
-        x, y = wander(rng, size, 1000, 4000, 0.2 / rate), wander(rng, size, 20, 100, 0.2 / rate)
-        slow = np.interp(np.arange(size) / rate, np.arange(0, 122, 0.5), 0.01 * rng.normal(size=244))
+        size = int(400 * rate)
+        x, y = wander(rng, size, 1000, 4000, 0.3 / np.sqrt(rate)), wander(rng, size, 20, 100, 0.3 / np.sqrt(rate))
+        slow = np.interp(np.arange(size) / rate, np.arange(0, 402, 0.5), 0.01 * rng.normal(size=804))
         parts.append((x, y, level + slow, np.full(size, len(parts))))
     x, y, value, log = (np.concatenate(one) for one in zip(*parts, strict=True))
     known = Conditions(log, np.zeros(log.size, dtype=np.int64), np.array([10.0, 100.0]))

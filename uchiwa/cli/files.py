@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -14,8 +15,10 @@ from uchiwa.core.image.content import read_calibration
 from uchiwa.core.image.files import read_image
 from uchiwa.core.interchange import calibration_json
 from uchiwa.core.log import Log
+from uchiwa.core.naming import match_name, plain_name
 from uchiwa.core.proposals.read_policy import Kind, policy_of
 from uchiwa.core.readers import check_size, read_log
+from uchiwa.core.recognise import NOTHING_KNOWN, Assignment, Knowledge, can_be_said, channel_key
 from uchiwa.core.table import Calibration
 
 
@@ -32,9 +35,34 @@ def read_bytes(path: str) -> bytes:
         raise BadInput(f"the file cannot be read ({error.strerror})", where=path, advice="check its name") from error
 
 
-def read_one(path: str) -> Log:
-    """A log."""
-    return read_log(read_bytes(path), Path(path).name)
+def read_one(path: str, told: Sequence[str] = ()) -> Log:
+    """A log; `told` says of channels in which unit they are, as `MAP=psi`."""
+    return read_log(read_bytes(path), Path(path).name, _knowledge(told) if told else NOTHING_KNOWN)
+
+
+def _knowledge(told: Sequence[str]) -> Callable[[Log], Knowledge]:
+    """What a person said of channels, for whatever unit the file gives them.
+
+    Raises:
+        BadInput: it is not a name and a unit, or the name says nothing.
+    """
+    said: dict[str, Assignment] = {}
+    for one in told:
+        name, _, unit = one.partition("=")
+        match = match_name(name)
+        if match is None or not unit or not can_be_said(unit):
+            raise BadInput(
+                f"“{one}” does not say what a channel is", where="--read-as", advice="write for example MAP=psi"
+            )
+        said[plain_name(name)] = Assignment(match.quantity, unit)
+
+    def known(log: Log) -> Knowledge:
+        channels = [one for raster in log.rasters for one in raster.channels if plain_name(one.name) in said]
+        return Knowledge(
+            assignments={channel_key(one.name, one.source_unit): said[plain_name(one.name)] for one in channels}
+        )
+
+    return known
 
 
 def read_calibration_file(path: str, layout: str | None = None) -> Calibration:

@@ -59,6 +59,9 @@ _Answer = tuple[Table, dict[str, Any], list[str]]
 )
 @click.option("--car", "car_path", help="Car file (JSON): its mass and drag, for road logs (torque).")
 @click.option("--slope", default=0.0, help="Of the road, rise over run (torque).")
+@click.option(
+    "--read-as", multiple=True, help="Unit of a channel that is in doubt, as MAP=psi; may be repeated, for all logs."
+)
 @click.option("--out", required=True, help="Where the corrected calibration goes.")
 @click.option("--report", "report_path", help="Where the report goes.")
 def propose(
@@ -71,6 +74,7 @@ def propose(
     safe: tuple[str, ...],
     car_path: str | None,
     slope: float,
+    read_as: tuple[str, ...],
     out: str,
     report_path: str | None,
 ) -> None:
@@ -81,8 +85,8 @@ def propose(
     calibration = read_calibration_file(calibration_path)
     car = CarFile.read(read_json(car_path)) if car_path else CarFile()
     asked = _Asked(
-        [read_one(path) for path in files],
-        [read_one(path) for path in safe],
+        [read_one(path, read_as) for path in files],
+        [read_one(path, read_as) for path in safe],
         calibration,
         table_id,
         policy_path,

@@ -14,6 +14,7 @@ from uchiwa.core.recognise import Assignment, Knowledge
 from uchiwa.core.sensors import PRESSURE_LINES, WIDEBAND_LINES, Line, fit_line
 
 Positive = Annotated[float, Field(gt=0, le=1e5, allow_inf_nan=False)]
+Altitude = Annotated[float, Field(ge=-500, le=6000, allow_inf_nan=False)]
 Point = tuple[
     Annotated[float, Field(ge=-1, le=16, allow_inf_nan=False)],
     Annotated[float, Field(ge=-10, le=1000, allow_inf_nan=False)],
@@ -26,6 +27,7 @@ class CarFile(BaseModel):
 
     Attributes:
         displacement: L.
+        altitude: of the place where it is driven, m: gives the barometer where none is logged (ISA, ISO 2533).
         cylinders: number of them.
         aspiration: how air gets in.
         air_model: by what the controller meters air; *blended* if by both.
@@ -54,6 +56,7 @@ class CarFile(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True)
 
     displacement: Positive | None = None
+    altitude: Altitude | None = None
     cylinders: Annotated[int, Field(ge=1, le=16)] = 4
     aspiration: Literal["natural", "turbo", "supercharger"] = "natural"
     air_model: Literal["speed_density", "meter", "blended"] = "speed_density"
@@ -154,4 +157,7 @@ class CarFile(BaseModel):
             lines["mixture_voltage"] = line
         if (line := self.pressure_line) is not None:
             lines["pressure_voltage"] = line
-        return Knowledge(self.known_fuel, self.gauge_ratio, assignments or {}, lines)
+        barometer = None if self.altitude is None else round(101.325 * (1.0 - 2.25577e-5 * self.altitude) ** 5.25588, 2)
+        return Knowledge(
+            self.known_fuel, self.gauge_ratio, assignments or {}, lines, self.displacement, barometer
+        )  # fmt: skip

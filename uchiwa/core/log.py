@@ -27,7 +27,10 @@ class Channel:
         source_unit: the unit as the logger wrote it.
         reason: why it was taken for this quantity, or why not.
         confidence: how sure that is, 0 to 1; see `recognise`.
-        doubt: what does not fit between its name, its unit and its values; empty if nothing.
+        doubt: what does not fit between its name, its unit and its values; empty if nothing. A proposal asks before it uses
+            a channel in doubt.
+        read_as: the unit that its readings were taken in.
+        second: the unit that fits next best, where that is too near to be sure; else empty.
     """
 
     name: str
@@ -38,6 +41,8 @@ class Channel:
     reason: str = ""
     confidence: float = 0.0
     doubt: str = ""
+    read_as: str = ""
+    second: str = ""
 
 
 @dataclass(frozen=True, eq=False)

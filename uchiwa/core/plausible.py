@@ -10,7 +10,10 @@ from uchiwa.core.log import FloatArray
 from uchiwa.core.units import convert, known_unit, same_dimension
 
 AFR = "AFR"
+AFR_PETROL = "AFR of petrol"
+PHI = "fuel-air ratio"
 FACTOR = "factor"
+PETROL = 14.7
 _SAMPLE = 20_000
 
 
@@ -64,10 +67,17 @@ def middle(values: FloatArray) -> tuple[float, float] | None:
 
 
 def as_unit(values: FloatArray, unit: str, canonical: str, stoichiometric: FloatArray | float) -> FloatArray:
-    """Readings in `unit`, which may also be AFR (mass of air per mass of fuel) or a trim as a factor."""
+    """Readings in `unit`, which may also be AFR (mass of air per mass of fuel), petrol's AFR for any fuel, φ = 1/λ, or a
+    trim as a factor.
+    """
     if unit == AFR:
         lambda_: FloatArray = values / stoichiometric
         return lambda_
+    if unit == AFR_PETROL:
+        return values / PETROL
+    if unit == PHI:
+        with np.errstate(divide="ignore", invalid="ignore"):
+            return np.where(values > 0, 1.0 / values, np.nan)
     if unit == FACTOR:
         return (values - 1.0) * 100.0
     return convert(values, unit, canonical)
@@ -111,8 +121,3 @@ def better_unit(quantity: str, canonical: str, values: FloatArray, stated: str, 
 def _around_one(values: FloatArray) -> bool:
     span = middle(values)
     return span is not None and span[0] > 0.5 and span[1] < 1.6
-
-
-def factor_not_percent(quantity: str, values: FloatArray) -> bool:
-    """Whether a trim labelled % is in truth a factor: all readings near one, and none near nought."""
-    return quantity.startswith(("short_term_trim", "long_term_trim")) and _around_one(values)

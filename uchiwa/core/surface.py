@@ -26,6 +26,7 @@ OFFSET = 0.02
 """How far a log may lie from the others as a whole, before anything is known of it (one standard deviation)."""
 _LEAST_OFFSET = 0.002
 _NO_LEVEL = 1e-4
+_SHARED_SAMPLES, _SHARED_CELLS = 20, 5
 _SURE_OFFSETS = 0.99
 _SUPPORTED = 0.02
 _FIRST_SPREAD = 0.01
@@ -342,15 +343,17 @@ def fit_surface(
     x = np.ascontiguousarray(at_x, dtype=np.float64)
     y = np.zeros_like(value) if at_y is None else np.ascontiguousarray(at_y, dtype=np.float64)
     followed = known.followed(breaks)
-    log = np.ascontiguousarray(known.log) if logs > 1 else zero - 1
-    samples = _Samples(x, y, np.ascontiguousarray(value - 1.0), net.nearest(x, y), log, followed)
+    node = net.nearest(x, y)
+    log = _comparable(known.log, node, logs, net.model.size)
+    samples = _Samples(x, y, np.ascontiguousarray(value - 1.0), node, log, followed)
     noise = first_noise(net.model.size, followed.rate.size, _FIRST_SPREAD, _FIRST_TOGETHER)
-    fitted = _fitted(net, samples, noise, np.zeros(logs if logs > 1 else 0))
+    fitted = _fitted(net, samples, noise, np.zeros(logs if (log >= 0).any() else 0))
     inner = (slice(0, 1), slice(1, -1)) if net.curve else (slice(1, -1), slice(1, -1))
     nodes = int(net.kept.sum())
     errors = np.sqrt(np.maximum(np.diag(fitted.covariance), 0.0))
     bent = table.role == "maf_curve"
     misfit = _misfit(net, fitted.node, np.asarray(fitted.covariance[:nodes, :nodes]), straight=bent)
+    misfit *= _on_net(net, np.sqrt(_off_centre(np.asarray(fitted.matrix[:nodes, :nodes]))))
     stray = STRAY * _cells_away(np.diag(fitted.matrix)[:nodes] >= _SUPPORTED**-2, net)
     # Which of logs that lie apart is right nobody knows: their common level is as uncertain as a mean of so many.
     level = fitted.offset / np.sqrt(logs) if fitted.offsets.size else 0.0
@@ -410,6 +413,33 @@ def _fitted(net: _Net, samples: _Samples, noise: Noise, offsets: FloatArray) -> 
                     look = samples = replace(samples, log=np.full(samples.log.size, -1, dtype=np.int64))
     covariance = factor.solve(np.eye(nodes + offsets.size))
     return _Fitted(node, offsets, covariance, matrix, noise, bend, offset)
+
+
+def _off_centre(precision: FloatArray) -> FloatArray:
+    """How far from its node the samples of each node lie: 0 on it, 1 from halfway to the next; shape (nodes,).
+
+    By the lookup's weights w: 2·(1 − Σw²/Σw), at most 1; 1 where there is no sample.
+    """
+    whole = precision.sum(axis=1)
+    with np.errstate(invalid="ignore", divide="ignore"):
+        share = np.where(whole > 0, np.diag(precision) / whole, 0.0)
+    off: FloatArray = np.clip(2.0 * (1.0 - share), 0.0, 1.0)
+    return off
+
+
+def _comparable(log: IntArray, node: IntArray, logs: int, nodes: int) -> IntArray:
+    """The log of each sample, −1 of those that share too little ground with the others to be held against them.
+
+    Logs that were driven each in a corner of its own differ by where they were, and nothing else can be told from them.
+    """
+    count = np.zeros((logs, nodes))
+    np.add.at(count, (log, node), 1.0)
+    there = count >= _SHARED_SAMPLES
+    shared = (there & (there.sum(axis=0) >= 2)[None, :]).sum(axis=1)
+    told = shared >= _SHARED_CELLS
+    if int(told.sum()) < 2:
+        return np.full(log.shape, -1, dtype=np.int64)
+    return np.where(told[log], log, -1).astype(np.int64)
 
 
 def _offset_spread(offsets: FloatArray, covariance: FloatArray) -> float:

@@ -183,8 +183,15 @@ def unit_text(unit: Unit) -> str:
     return text
 
 
+_ANGLES = frozenset({"degree", "radian"})
+_PER_TURN = 60.0
+"""An engine speed in Hz is turns a second."""
+
+
 def same_dimension(written: str, canonical: str) -> bool:
-    """Whether a known unit measures what `canonical` measures."""
+    """Whether a known unit measures what `canonical` measures; an angle is not a share, though neither has a dimension."""
+    if (_WRITTEN[plain_unit(written)] in _ANGLES) != (_WRITTEN[plain_unit(canonical)] in _ANGLES):
+        return False
     source, target = (
         _registry.Unit(_WRITTEN[plain_unit(text)].removeprefix("1000 * ")) for text in (written, canonical)
     )
@@ -195,6 +202,8 @@ def same_dimension(written: str, canonical: str) -> bool:
 def _line(written: str, canonical: str) -> tuple[float, float]:
     """Factor and offset that turn `written` into `canonical`: every unit used here is a straight line of another."""
     names = [_WRITTEN[plain_unit(text)] for text in (written, canonical)]
+    if names == ["hertz", "revolution / minute"]:
+        return _PER_TURN, 0.0
     scale = 1000.0 if names[0].startswith("1000 * ") else 1.0
     source, target = (_registry.Unit(name.removeprefix("1000 * ")) for name in names)
     zero = float(_registry.Quantity(0.0, source).to(target).magnitude)
@@ -213,6 +222,8 @@ def convert(values: FloatArray, written: str, canonical: str) -> FloatArray:
     if not known_unit(written):
         raise BadInput(f"the unit “{written}” is not known", advice=f"write it as {canonical} or another common unit")
     try:
+        if not same_dimension(written, canonical):
+            raise pint.DimensionalityError(written, canonical)
         factor, offset = _line(written, canonical)
     except pint.DimensionalityError as error:
         raise BadInput(

@@ -36,7 +36,7 @@ def remember(
             scope=scope_of(own_car, own_header),
             channel=key,
             quantity=quantity,
-            unit=as_unit[:32],
+            unit=as_unit[:40],
         ).on_conflict(preserve=(ChannelMemory.quantity, ChannelMemory.unit)).execute()
 
 

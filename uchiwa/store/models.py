@@ -253,6 +253,8 @@ class LogChannel(Base):
     reason = CharField(max_length=400)
     confidence = DoubleField(default=0.0)
     doubt = CharField(max_length=300, default="")
+    read_as = CharField(max_length=40, default="")
+    second = CharField(max_length=40, default="")
     samples = IntegerField()
     minimum = DoubleField(null=True)
     maximum = DoubleField(null=True)
@@ -494,7 +496,7 @@ class ChannelMemory(Base):
     scope = CharField(max_length=72)
     channel = CharField(max_length=255)
     quantity = CharField(max_length=64, null=True)
-    unit = CharField(max_length=32, default="")
+    unit = CharField(max_length=40, default="")
 
     class Meta:
         """Peewee's settings."""

@@ -121,6 +121,8 @@ def _keep_channel(log: LogFile, raster: int, position: int, channel: Channel, ch
         reason=channel.reason[:400],
         confidence=channel.confidence,
         doubt=channel.doubt[:300],
+        read_as=channel.read_as[:40],
+        second=channel.second[:40],
         samples=channel.values.size,
         minimum=low,
         maximum=high,
@@ -233,6 +235,8 @@ def _recording(log: LogFile, channels: list[LogChannel], values: dict[int, Float
                         one.reason,
                         one.confidence,
                         one.doubt,
+                        one.read_as,
+                        one.second,
                     )
                     for one in here
                     if one.quantity != TIME

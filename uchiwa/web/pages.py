@@ -20,6 +20,7 @@ from uchiwa.store.clock import now
 from uchiwa.store.models import User
 from uchiwa.web import draw
 from uchiwa.web.browser import browser_of
+from uchiwa.web.doubts import read_words
 from uchiwa.web.markdown import as_html
 
 HERE = Path(__file__).parent
@@ -98,6 +99,7 @@ environment = Environment(
     lstrip_blocks=True,
 )
 environment.filters.update(
+    read_words=read_words,
     ago=ago,
     figure=figure,
     unit_words=unit_words,

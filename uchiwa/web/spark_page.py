@@ -14,6 +14,7 @@ from uchiwa.core.log import BoolArray
 from uchiwa.core.proposals.correction import cells_mask
 from uchiwa.store.models import User
 from uchiwa.web.cells import parse_cells
+from uchiwa.web.doubts import doubt_values
 from uchiwa.web.pages import render
 from uchiwa.web.standing import RoundPage
 
@@ -83,7 +84,10 @@ def empty(request: Request, user: User, page: RoundPage, sheet: str, problem: Ba
     """The sheet when there is nothing to show, with what is wanting."""
     if fragment(request):
         raise problem
-    return render(request, "spark_empty.html", user, page=page, sheets=SHEETS, sheet=sheet, problem=str(problem))
+    asked = doubt_values(page.round, problem, "spark")
+    return render(
+        request, "spark_empty.html", user, page=page, sheets=SHEETS, sheet=sheet, problem=str(problem), **asked
+    )
 
 
 def chosen_mask(text: str, shape: tuple[int, int]) -> BoolArray | None:

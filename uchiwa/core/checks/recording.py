@@ -138,8 +138,7 @@ def unit_doubt(it: Examined) -> Iterator[Finding]:
     for raster in it.log.rasters:
         for channel in raster.channels:
             if channel.doubt and channel.quantity is not None:
-                sure = channel.confidence >= 0.6
-                tail = "It was taken so; confirm it once." if sure else "It is used as it stands; look at it first."
+                tail = "Say what it is; proposals ask before they use it."
                 yield Finding(
                     "unit_doubt",
                     Severity.WARNING,

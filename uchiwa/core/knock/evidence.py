@@ -9,6 +9,7 @@ from enum import StrEnum
 import numpy as np
 
 from uchiwa.core.coverage import dwell
+from uchiwa.core.doubt import ask
 from uchiwa.core.errors import BadInput
 from uchiwa.core.gather import axis_values
 from uchiwa.core.knock.events import Event, Sign, log_events
@@ -106,9 +107,14 @@ def gather_knock(logs: Sequence[Log], table: Table) -> Knock:
 
     Raises:
         BadInput: a log lacks a channel of the table's axes, or there is no log.
+        DoubtError: a channel of the axes is in doubt.
     """
     if not logs:
         raise BadInput("there is no log", advice="give at least one")
+    axes = {axis.quantity for axis in (table.x, table.y) if axis is not None}
+    if axes & {"pressure_ratio", "boost_pressure"}:
+        axes |= {"manifold_pressure", "barometric_pressure"}
+    ask(logs, axes)
     shape = table.shape
     seconds, worst, weighted = np.zeros(shape), np.zeros(shape), np.zeros(shape)
     count, spark_sum, spark_time = np.zeros(shape, dtype=np.int64), np.zeros(shape), np.zeros(shape)

@@ -23,6 +23,7 @@ from uchiwa.core.conditions import (
     sift,
 )
 from uchiwa.core.delay_estimate import DelaySamples, estimate_delay
+from uchiwa.core.doubt import ask
 from uchiwa.core.errors import BadInput
 from uchiwa.core.formulas.computed import SHIPPED, Book
 from uchiwa.core.log import BoolArray, FloatArray, IntArray, Log
@@ -232,6 +233,23 @@ def _delay_samples(one: OneLog, table: Table, policy: Policy) -> DelaySamples | 
     return DelaySamples(one.time, one.reading, rest, one.airflow, cells, ahead)
 
 
+def _used(table: Table, policy: Policy) -> set[str]:
+    """Quantities that the evidence rests on; what only a rule looks at belongs to them if it decides by its height."""
+    used = {axis.quantity for axis in (table.x, table.y) if axis is not None}
+    if used & {"pressure_ratio", "boost_pressure"}:
+        used |= {"manifold_pressure", "barometric_pressure"}
+    if policy.source != "fuel":
+        return used | {"manifold_pressure", "intake_air_temperature", "coolant_temperature", "airflow"}
+    used |= {"lambda_measured", "lambda_measured_2", "coolant_temperature"}
+    if policy.target == "log":
+        used.add("lambda_target")
+    if policy.use_trims == "both":
+        used |= {"short_term_trim", "short_term_trim_2"}
+    if policy.use_trims in ("both", "long"):
+        used |= {"long_term_trim", "long_term_trim_2"}
+    return used
+
+
 def gather(
     logs: Sequence[Log],
     calibration: Calibration,
@@ -250,9 +268,11 @@ def gather(
 
     Raises:
         BadInput: a log lacks a channel that is needed, or there is no log, or a condition is wrong.
+        DoubtError: a channel that is used is in doubt.
     """
     if not logs:
         raise BadInput("there is no log to compute from", advice="accept at least one log of this round")
+    ask(logs, _used(table, policy))
     ones = [one_log(log, calibration, table, policy, where, book) for log in logs]
     delay, gain = NO_DELAY, NO_GAIN
     if known is not None:

@@ -177,7 +177,9 @@ def _loads(table: Table, pulls: Sequence[Pull], bands: Bands) -> tuple[FloatArra
     """
     shape = table.shape
     if table.y is None:
-        return np.full(bands.centres.shape, np.nan), np.isfinite(bands.torque).any(axis=0)[None, :]
+        driven = np.zeros((1, bands.centres.size), dtype=np.bool_)
+        driven[0] = np.isfinite(bands.torque).any(axis=0)
+        return np.full(bands.centres.shape, np.nan), driven
     places, values = [], []
     for pull in pulls:
         there = axis_values(table.y, dict(pull.signals), pull.log)

@@ -158,7 +158,7 @@ def _numbered(log: Log, number: int, of: int) -> Log:
     return replace(log, name=f"{log.name}, {number} of {of}")
 
 
-def read_log(data: bytes, name: str, knowledge: Knowledge = NOTHING_KNOWN) -> Log:
+def read_log(data: bytes, name: str, knowledge: Knowledge | Callable[[Log], Knowledge] = NOTHING_KNOWN) -> Log:
     """The longest recording of a file; see `read_recordings`."""
     recordings = read_recordings(data, name, knowledge)
     longest = max(recordings, key=lambda log: log.duration)

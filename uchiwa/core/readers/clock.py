@@ -141,7 +141,8 @@ def spread(time: FloatArray) -> FloatArray | None:
     if count[0] < usual:
         step[0] = room[0] / usual
         start[0] = room[0] - step[0] * count[0]
-    return stamps.repeat(count) + start.repeat(count) + step.repeat(count) * places
+    even: FloatArray = stamps.repeat(count) + start.repeat(count) + step.repeat(count) * places
+    return even
 
 
 def seconds_of(values: FloatArray, unit: str, name: str) -> tuple[FloatArray, str]:

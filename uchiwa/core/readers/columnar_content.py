@@ -9,7 +9,7 @@ import polars as pl
 
 from uchiwa.core.log import FloatArray
 from uchiwa.core.readers.clock import clock_seconds, is_clock
-from uchiwa.core.readers.states import state_of
+from uchiwa.core.states import state_of
 
 
 def columnar_content(data: bytes) -> list[tuple[str, FloatArray, str]]:

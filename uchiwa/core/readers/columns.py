@@ -11,7 +11,7 @@ from uchiwa.core.errors import BadInput
 from uchiwa.core.log import FloatArray
 from uchiwa.core.readers.clock import clock_seconds, is_clock
 from uchiwa.core.readers.dialect import Dialect, is_number
-from uchiwa.core.readers.states import is_absent, state_of
+from uchiwa.core.states import is_absent, state_of
 
 _MOST_STATES = 64
 _MOST_CODES = 12

@@ -23,7 +23,7 @@ from uchiwa.core.readers.clock import (
 from uchiwa.core.readers.columns import Column, read_columns
 from uchiwa.core.readers.dialect import Dialect, dialect_of, fields_of
 from uchiwa.core.readers.sniff import as_utf8
-from uchiwa.core.timebase import at_times, own_period
+from uchiwa.core.timebase import at_times, bridgeable, own_period
 from uchiwa.core.units import plain_unit
 
 _MOST_PIECES = 200
@@ -261,7 +261,14 @@ def hold(time: FloatArray, values: FloatArray) -> FloatArray:
         return values
     period = own_period(time[known])
     states = bool((values[known] == np.round(values[known])).all())
-    return at_times(time, time[known], values[known], period, states=states)
+    joined = at_times(time, time[known], values[known], period, states=states)
+    return joined if states else np.where(known | np.isfinite(joined), joined, _kept(time, values, known, period))
+
+
+def _kept(time: FloatArray, values: FloatArray, known: BoolArray, period: float) -> FloatArray:
+    """The last reading after which nothing more came, as long as a gap may be."""
+    last = int(np.flatnonzero(known)[-1])
+    return np.where((time > time[last]) & (time - time[last] <= bridgeable(period)), values[last], np.nan)
 
 
 def _time_column(dialect: Dialect, columns: list[Column]) -> int | None:

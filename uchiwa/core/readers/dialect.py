@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 from uchiwa.core.errors import BadInput
 from uchiwa.core.readers.clock import is_clock
-from uchiwa.core.readers.states import is_absent, state_of
+from uchiwa.core.states import is_absent, state_of
 from uchiwa.core.units import known_unit, plain_unit
 
 MOST_COLUMNS = 4000

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from uchiwa.core.log import FloatArray
-from uchiwa.core.readers.states import state_of
+from uchiwa.core.states import state_of
 
 if TYPE_CHECKING:
     from asammdf import MDF

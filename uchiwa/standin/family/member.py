@@ -87,7 +87,8 @@ def _fine_of(table: Table, barometer: float) -> FloatArray:
 
 def _breakpoints(rng: np.random.Generator, low: float, high: float, size: int) -> FloatArray:
     steps = rng.uniform(0.7, 1.3, size - 1) * np.linspace(0.8, 1.2, size - 1)
-    return low + (high - low) * np.concatenate(([0.0], np.cumsum(steps))) / steps.sum()
+    points: FloatArray = low + (high - low) * np.concatenate(([0.0], np.cumsum(steps))) / steps.sum()
+    return points
 
 
 def member(number: int, minutes: float = 25.0, variant: Variant | None = None) -> Member:

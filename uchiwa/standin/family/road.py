@@ -94,14 +94,14 @@ def drive(rng: np.random.Generator, minutes: float, full: float, barometer: floa
             pressure.append(np.full(size, to_pressure))
         last_speed, last_pressure = float(speed[-1][-1]), float(pressure[-1][-1])
         kind.append(np.full(size, what))
-    what = np.concatenate(kind)
+    kinds = np.concatenate(kind)
     asked, wanted = np.concatenate(speed), np.concatenate(pressure)
     throttle = np.where(
-        what == 0,
+        kinds == 0,
         0.3,
-        np.where(what == 3, 0.1, np.where(what == 2, 96.0, np.minimum(4 + 70 * (wanted / barometer) ** 2.2, 90.0))),
+        np.where(kinds == 3, 0.1, np.where(kinds == 2, 96.0, np.minimum(4 + 70 * (wanted / barometer) ** 2.2, 90.0))),
     )
     time = np.arange(asked.size) * STEP_S
     return Road(
-        asked, wanted, throttle, what != 0, (what == 3) & (asked > 1500.0), np.minimum(62.0 + time / 12.0, 90.0)
+        asked, wanted, throttle, kinds != 0, (kinds == 3) & (asked > 1500.0), np.minimum(62.0 + time / 12.0, 90.0)
     )  # fmt: skip

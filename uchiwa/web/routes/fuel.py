@@ -26,6 +26,7 @@ from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import User
 from uchiwa.store.three_way import merge, read_seen
 from uchiwa.web.cells import parse_cells
+from uchiwa.web.doubts import doubt_values
 from uchiwa.web.draw import spread_picture
 from uchiwa.web.grid import View, fuel_grid, with_heads
 from uchiwa.web.liking import liking_of
@@ -104,8 +105,9 @@ def _sheet(request: Request, user: Person, page: RoundPage, seen: Seen) -> Respo
     try:
         fuel = work.fuel_work(page.job, page.round, seen.table)
     except BadInput as error:
+        asked = doubt_values(page.round, error, "fuel")
         return render(
-            request, "fuel_empty.html", user, page=page, problem=str(error), policy=work.policy_of(page.round)
+            request, "fuel_empty.html", user, page=page, problem=str(error), policy=work.policy_of(page.round), **asked
         )
     rows, columns = fuel.proposal.table.shape
     j, i = _first_cell(fuel)

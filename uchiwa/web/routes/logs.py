@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from typing import Annotated
+from typing import Annotated, Literal
 
 from fastapi import Body, Form, HTTPException, Request, UploadFile
 from fastapi.responses import JSONResponse, RedirectResponse, Response, StreamingResponse
@@ -13,7 +13,7 @@ from uchiwa.core.drives import TITLES, DriveKind
 from uchiwa.core.log import Log
 from uchiwa.core.progress import Station
 from uchiwa.core.quantities import QUANTITIES
-from uchiwa.core.units import known_unit
+from uchiwa.core.recognise import can_be_said
 from uchiwa.core.writers import FORMATS, write_log
 from uchiwa.store import events, memory, samples, uploads
 from uchiwa.store import jobs as store
@@ -221,7 +221,8 @@ def channel(
     name: Annotated[str, Form(max_length=190)],
     unit: Annotated[str, Form(max_length=32)] = "",
     quantity: Annotated[str, Form(max_length=64)] = "",
-    as_unit: Annotated[str, Form(max_length=32)] = "",
+    as_unit: Annotated[str, Form(max_length=40)] = "",
+    back: Annotated[Literal["", "fuel", "spark"], Form()] = "",
 ) -> Response:
     """Say what a channel is; remembered for this car and for this header, and the round's logs are read anew."""
     with unit_of_work():
@@ -229,12 +230,7 @@ def channel(
         log = _own_log(page, log_id)
         if quantity not in ("", "auto") and quantity not in QUANTITIES:
             raise HTTPException(400, "There is no such quantity.")
-        if (
-            as_unit.strip()
-            and not known_unit(as_unit)
-            and as_unit.strip().upper() != "AFR"
-            and as_unit.strip() != "factor"
-        ):
+        if not can_be_said(as_unit.strip()):
             raise HTTPException(400, f"The unit “{as_unit}” is not known.")
         unit_said = "AFR" if as_unit.strip().upper() == "AFR" else as_unit.strip()
         if quantity == "auto":
@@ -242,8 +238,8 @@ def channel(
         else:
             memory.remember(page.job.car, log.header, name, unit, quantity or None, unit_said, user.shop_id)
         uploads.read_again(store.round_logs(page.round))
-    say(request, f"{name} is remembered for this car and for logs with this header.")
-    return _back(page, log_id)
+    say(request, f"{name} is remembered for this car and for logs with this header; the round's logs are read anew.")
+    return RedirectResponse(f"{page.path}/{back}", 303) if back else _back(page, log_id)
 
 
 def _attachment(name: str) -> dict[str, str]:

@@ -30,3 +30,25 @@ def state_of(word: str) -> float | None:
 def is_absent(text: str) -> bool:
     """Whether a cell says that there is no reading."""
     return text.strip().lower() in ABSENT
+
+
+_MOST_STATES = 12
+_LONGEST = 200
+
+
+def states_in(text: str) -> dict[float, float]:
+    """States that a header explains, as in `0=Open 1=Closed` or `1: OL, 2: CL`: code -> number of the word; else empty.
+
+    Only the first words of a header count, and only if every code has a word that is known.
+    """
+    parts = text[:_LONGEST].replace("=", " = ").replace(":", " = ").replace("(", " ").replace(")", " ")
+    words = parts.replace(",", " ").replace(";", " ").replace("/", " ").replace("[", " ").replace("]", " ").split()
+    found: dict[float, float] = {}
+    for at, word in enumerate(words[:-1]):
+        if not word.isdigit() or len(found) >= _MOST_STATES:
+            continue
+        after = words[at + 2] if words[at + 1] == "=" and at + 2 < len(words) else words[at + 1]
+        state = state_of(after)
+        if state is not None:
+            found[float(word)] = state
+    return found if len(found) >= 2 else {}

@@ -1,0 +1,32 @@
+"""What a page asks about channels in doubt."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from uchiwa.core.doubt import DoubtError
+from uchiwa.core.errors import BadInput
+from uchiwa.core.quantities import QUANTITIES
+from uchiwa.store import jobs
+from uchiwa.store.models import Round
+
+
+def doubt_values(round_: Round, problem: BadInput, back: str) -> dict[str, Any]:
+    """For `_doubts.html`: the channels to be asked about, if that is the problem; each once for a header.
+
+    Args:
+        round_: whose logs they are.
+        problem: why there is nothing to show.
+        back: the station to come back to.
+    """
+    if not isinstance(problem, DoubtError):
+        return {"doubts": ()}
+    rows = {str(log.name): log for log in jobs.spark_logs(round_)}
+    asked = {(one.name, one.source_unit): one for one in reversed(problem.doubts) if one.log in rows}
+    return {"doubts": list(reversed(asked.values())), "rows_by_name": rows, "back": back, "quantities": QUANTITIES}
+
+
+def read_words(unit: str) -> str:
+    """A unit as a person says it."""
+    words = {"1": "a plain number", "factor": "a factor", "degC": "°C", "degF": "°F", "fuel-air ratio": "fuel over air"}
+    return words.get(unit, unit)
