@@ -3,9 +3,13 @@
 from __future__ import annotations
 
 import io
+import os
 import statistics
+import subprocess
+import sys
 import time
 from collections.abc import Callable
+from dataclasses import replace
 
 import numpy as np
 import polars as pl
@@ -21,6 +25,8 @@ from uchiwa.core.proposals.why import explain
 from uchiwa.core.readers import read_log
 from uchiwa.core.table import Axis, Table, frozen
 from uchiwa.standin.cars import car_named
+from uchiwa.standin.family.member import member
+from uchiwa.standin.family.physics import Physics, Recorder, Variant
 from uchiwa.standin.logger import write_delimited
 from uchiwa.standin.simulate import simulate
 from uchiwa.store.samples import pack, unpack
@@ -152,6 +158,28 @@ def fuel_rows() -> list[tuple[str, float, str]]:
     ]
 
 
+def trust_rows() -> list[tuple[str, float, str]]:
+    """Proposals with the delay sought, on a short log and on one of a million samples; and what the command's help takes."""
+    kind = Variant("bench", Physics(), Recorder(rate=20.0, mixture_rate=20.0))
+    rows = []
+    for minutes, quicker in ((21.0, 1.0), (333.0, 2.5)):
+        recorder = Recorder(rate=20.0 * quicker, mixture_rate=20.0 * quicker)
+        engine = member(1, minutes, replace(kind, recorder=recorder))
+        size = engine.logs[0].rasters[0].time.size
+        took = median(lambda it=engine: fuel_proposal(it.logs, it.calibration, it.table.id, Policy()))  # type: ignore[misc]
+        rows.append((f"fuel proposal, {size:,} samples, delay sought", took, ""))
+    used = []
+    for _ in range(REPEATS):
+        before = os.times()
+        subprocess.run([sys.executable, "-m", "uchiwa", "--help"], capture_output=True, check=True)
+        after = os.times()
+        used.append(
+            (after.children_user + after.children_system - before.children_user - before.children_system) * 1000
+        )
+    rows.append(("uchiwa --help, processor time", statistics.median(used), ""))
+    return rows
+
+
 def storage_rows() -> list[tuple[str, float, str]]:
     """A channel chunk of 65,536 samples as loggers write them."""
     values = np.round(np.cumsum(np.random.default_rng(3).normal(0, 8, 65536)), 1)
@@ -166,7 +194,16 @@ def storage_rows() -> list[tuple[str, float, str]]:
 def main() -> None:
     """Print one table."""
     print(f"{'what':<50} {'median ms':>10}  against")
-    for rows in (bins_row, surface_row, reading_row, fuel_rows, storage_rows, editing.rows, collecting.rows):
+    for rows in (
+        bins_row,
+        surface_row,
+        reading_row,
+        fuel_rows,
+        trust_rows,
+        storage_rows,
+        editing.rows,
+        collecting.rows,
+    ):
         for words, milliseconds, ratio in rows():
             print(f"{words:<50} {milliseconds:>10.1f}  {ratio}")
 

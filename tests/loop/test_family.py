@@ -1,0 +1,61 @@
+"""Fuel proposals on the family: engines whose physics differ in kind, none of which the estimators assume."""
+
+from __future__ import annotations
+
+from functools import cache
+
+import numpy as np
+import pytest
+
+from bench.family import ESTIMATORS, Judged, judge, table_of
+from uchiwa.core.regions import Region
+from uchiwa.standin.family.member import member
+from uchiwa.standin.family.physics import VARIANTS
+
+SEEDS, MINUTES = 39, 25.0
+
+
+@cache
+def family() -> tuple[Judged, ...]:
+    """Three members of each kind, judged."""
+    found = tuple(judge(member(number, MINUTES)) for number in range(SEEDS))
+    print("\n" + table_of(list(found)))
+    return found
+
+
+def of(variant: str, key: str) -> float:
+    """The median of a figure over a variant's members, %."""
+    return float(np.nanmedian([getattr(one, key) for one in family() if one.variant == variant]))
+
+
+def test_cells_acted_on_are_near_the_truth_whatever_the_physics():
+    assert np.nanmedian([one.acted for one in family()]) <= 0.6
+    assert np.nanmedian([one.long for one in family()]) <= 0.4
+    assert max(of(one.name, "acted") for one in VARIANTS) <= 1.25
+
+
+@pytest.mark.parametrize("variant", [one.name for one in VARIANTS])
+def test_delay_and_film_make_no_kind_of_engine_worse(variant):
+    assert of(variant, "long") <= of(variant, "plain") + 0.08
+
+
+@pytest.mark.parametrize("name", ESTIMATORS)
+@pytest.mark.parametrize("region", list(Region))
+def test_intervals_hold_in_every_region(name, region):
+    inside = sum(one.inside[name, region][0] for one in family())
+    cells = sum(one.inside[name, region][1] for one in family())
+    assert cells >= 20
+    assert inside >= 0.87 * cells, f"{inside} of {cells}"
+
+
+def test_hardly_any_cell_moves_the_wrong_way():
+    acted = sum(one.cells[0] for one in family())
+    assert sum(one.against for one in family()) <= 0.005 * acted
+
+
+def test_a_member_is_drawn_by_its_number_alone():
+    one, other = member(7, 2.0), member(7, 2.0)
+    assert np.array_equal(one.factor, other.factor)
+    for a, b in zip(one.logs, other.logs, strict=True):
+        assert all(np.array_equal(x.time, y.time) for x, y in zip(a.rasters, b.rasters, strict=True))
+    assert len({one.name for one in VARIANTS}) == len(VARIANTS) >= 8
