@@ -157,5 +157,5 @@ def verdict(rounds: Sequence[RoundResult]) -> Verdict:
             f"{words}. The last two rounds hardly helped ({rounds[-3].error_percent:.1f} → {last.error_percent:.1f} %): "
             "look for another cause, such as the mixture sensor, fuel pressure, or the other airflow model.",
         )
-    where = f" It is {_listed(open_)} that is not right yet." if open_ and done else ""
+    where = f" Not right yet: {_listed(open_)}." if open_ and done else ""
     return Verdict(Ended.GO_ON, f"{words}. Another round is worth it.{where}")

@@ -547,7 +547,8 @@ def _as_judged(channel: Channel, reading: _Reading, verdict: Judged) -> _Reading
     turned = way.gauge is not None and way.gauge is not assumed
     if not (overruled or turned or verdict.close or verdict.odd):
         return replace(reading, unit=way.unit, gauge=gauge)
-    called = f"is labelled {channel.source_unit}" if channel.source_unit else f"is named “{channel.name}”"
+    label = _unit_words(Way(channel.source_unit))
+    called = f"is labelled {label}" if channel.source_unit else f"is named “{channel.name}”"
     words = _unit_words(way)
     if overruled or turned:
         said = f"{channel.name} {called}, but its values fit {words} better"
@@ -568,7 +569,7 @@ def _as_judged(channel: Channel, reading: _Reading, verdict: Judged) -> _Reading
 
 
 def _unit_words(way: Way) -> str:
-    words = {"1": "a plain number", AFR: "AFR", FACTOR: "a factor", PHI: "fuel over air", AFR_PETROL: "petrol's AFR"}
+    words = {"1": "a plain number", "degC": "°C", AFR: "AFR", FACTOR: "a factor", PHI: "fuel over air", AFR_PETROL: "petrol's AFR"}
     return words.get(way.unit, way.unit) + (" above the air outside" if way.gauge else "")
 
 
