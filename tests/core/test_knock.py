@@ -77,8 +77,10 @@ def judged(log, safer=None):
 
 def test_repeated_knock_at_full_load_is_real_and_a_single_small_one_is_not_sure_to_be():
     assert [one.verdict for one in judged(drive(events=(5, 15, 25, 35)))] == [Verdict.REAL]
-    small = judged(drive(events=(5,), degrees=1.0, throttle_position=30.0))
+    small = judged(drive(events=(5,), degrees=1.0, throttle_position=30.0, pressure=60.0))
     assert small[0].verdict is Verdict.NOISE
+    loaded = judged(drive(events=(5,), degrees=1.0, throttle_position=30.0))
+    assert loaded[0].verdict is Verdict.UNSURE, "at 150 kPa even a single small event may be knock"
     assert any(why.code is Speaks.SMALL for why in small[0].reasons)
 
 
@@ -88,7 +90,7 @@ def test_shifts_and_snaps_explain_what_is_heard_beside_them():
     found = judged(log)
     assert found[0].verdict is Verdict.UNSURE, "the same place three times is never noise by the product alone"
     assert any(why.code is Speaks.DISTURBED and "a shift" in why.words for why in found[0].reasons)
-    once = judged(drive(events=(15.1,), degrees=1.5, gear=gear))
+    once = judged(drive(events=(15.1,), degrees=1.5, gear=gear, pressure=60.0, throttle_position=30.0))
     assert once[0].verdict is Verdict.NOISE
 
 
@@ -152,10 +154,10 @@ def test_neighbours_step_down_so_that_no_ledge_stands():
 def test_a_persons_word_goes_before_the_judgement_and_doubt_counts_as_knock():
     log = drive(events=(5, 15, 25, 35))
     assert (proposal(log, noise=(1,)).after == SPARK.grid).all()
-    unsure = drive(events=(5, 15), degrees=2.0, throttle_position=30.0)
+    unsure = drive(events=(5, 15), degrees=2.0, throttle_position=30.0, pressure=60.0)
     assert judged(unsure)[0].verdict is Verdict.UNSURE
     assert (proposal(unsure).after < SPARK.grid).any()
-    noise = drive(events=(5,), degrees=1.0, throttle_position=30.0)
+    noise = drive(events=(5,), degrees=1.0, throttle_position=30.0, pressure=60.0)
     assert (proposal(noise).after == SPARK.grid).all()
     assert (proposal(noise, real=(1,)).after < SPARK.grid).any()
 

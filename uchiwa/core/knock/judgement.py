@@ -23,6 +23,7 @@ SAFE = 6.0
 GRAVE = 3.0
 """Retard, degrees, from which a cluster is never called noise without a run with safe spark."""
 _SAME_RPM = 250.0
+_WELL_OPEN, _NEAR_AMBIENT = 60.0, 0.85
 
 
 class Verdict(StrEnum):
@@ -101,7 +102,7 @@ def clusters(knock: Knock, table: Table, safer: Knock | None = None) -> tuple[Cl
                 *(one for one in why if one.code is not Speaks.WITH_LOAD),
                 Reason(Speaks.SAME_SPEED, f"something at {_speed(events):.0f} rpm sounds at other loads too", -4.0),
             )
-        judged.append(Cluster(at, events, where, worst, _verdict(why, events, worst), why))
+        judged.append(Cluster(at, events, where, worst, _verdict(why, events, worst, table), why))
     return tuple(judged)
 
 
@@ -116,15 +117,31 @@ def _speed(events: Sequence[Placed]) -> float:
     return float(np.median([one.speed for one in events]))
 
 
-def _verdict(reasons: Sequence[Reason], events: Sequence[Placed], worst: float) -> Verdict:
-    """By the weights; but three degrees, or the same place twice, is noise only if safe spark did not silence it."""
+def _verdict(reasons: Sequence[Reason], events: Sequence[Placed], worst: float, table: Table) -> Verdict:
+    """By the weights; but three degrees, the same place twice, or anything under load is noise only if safe spark did
+    not silence it.
+    """
     total = sum(one.weight for one in reasons)
     if total >= 1.0:
         return Verdict.REAL
     if total > -1.0:
         return Verdict.UNSURE
-    grave = worst >= GRAVE or _same_place_twice(events)
+    grave = worst >= GRAVE or _same_place_twice(events) or any(_under_load(one, table) for one in events)
     return Verdict.UNSURE if grave and not _has(reasons, Speaks.STAYS_WHEN_SAFE) else Verdict.NOISE
+
+
+def _under_load(event: Placed, table: Table) -> bool:
+    """Whether the engine was loaded so far that it may knock: near ambient pressure, or with the throttle well open."""
+    if event.throttle > _WELL_OPEN:
+        return True
+    along = load_axis(table)
+    axis = axis_of(table, along)
+    if axis is None:
+        return False
+    least = {"manifold_pressure": _NEAR_AMBIENT * 100.0, "pressure_ratio": _NEAR_AMBIENT}.get(axis.quantity)
+    if least is None or (axis.quantity == "manifold_pressure" and axis.unit != "kPa"):
+        least = float(axis.breakpoints.mean())
+    return _load(event, along) >= least
 
 
 def _same_place_twice(events: Sequence[Placed]) -> bool:
