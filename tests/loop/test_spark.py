@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import io
 from dataclasses import replace
 
 import numpy as np
@@ -29,16 +28,16 @@ def test_the_cars_own_calibrations_do_not_knock(name):
     assert simulate(car, car.base(), "full_load_pull", 1).quantities["knock_retard"].values.max() == 0.0
 
 
-def test_real_knock_and_noise_are_told_apart():
-    out, right, wrong = io.StringIO(), 0, 0
-    for name, seed in (("corvid-pike", 1), ("bramble-wren", 2), ("larkspur-tern", 3)):
-        for kind in ("knock", "snaps", "rattle"):
-            told = judge(car_named(name), seed, kind)
-            right, wrong = right + told.right, wrong + told.wrong
-            print(f"  {name:14} {kind:7} seed {seed}: {told.words}", file=out)
-    print("\n" + out.getvalue() + f"  {right} clusters right, {wrong} wrong")
-    assert right >= 6
-    assert right >= 4 * wrong, out.getvalue()
+def test_real_knock_and_noise_are_told_apart_or_asked_about():
+    told = {
+        (name, kind): judge(car_named(name), seed, kind)
+        for name, seed in (("corvid-pike", 1), ("bramble-wren", 2), ("larkspur-tern", 3))
+        for kind in ("knock", "snaps", "rattle")
+    }
+    said = "\n".join(f"  {name:14} {kind:7} {one.words}" for (name, kind), one in told.items())
+    assert sum(one.dangerous for one in told.values()) == 0, said
+    assert all(one.right >= 1 for (_, kind), one in told.items() if kind == "knock"), said
+    assert sum(one.wrong for one in told.values()) <= 0.15 * sum(one.right + one.asked for one in told.values()), said
 
 
 def test_after_the_proposal_the_same_drive_does_not_knock_and_little_too_much_is_taken():
@@ -56,8 +55,8 @@ def test_torque_of_a_road_log_is_that_at_the_wheels(name):
 
 
 @pytest.mark.parametrize("name", CARS)
-def test_three_torque_rounds_come_to_the_lower_of_best_torque_and_knock(name):
-    told = [torque_rounds(car_named(name), seed) for seed in (1, 4)]
+def test_four_torque_rounds_come_to_the_lower_of_best_torque_and_knock(name):
+    told = [torque_rounds(car_named(name), seed, rounds=4) for seed in (1, 4)]
     errors = np.concatenate([one.errors for one in told])
     print("\n", np.round(errors, 1), [(round(one.highest, 2), round(one.ladder, 2)) for one in told])
     assert np.mean(np.abs(errors) <= 1.0) >= 0.8

@@ -569,7 +569,14 @@ def _as_judged(channel: Channel, reading: _Reading, verdict: Judged) -> _Reading
 
 
 def _unit_words(way: Way) -> str:
-    words = {"1": "a plain number", "degC": "°C", AFR: "AFR", FACTOR: "a factor", PHI: "fuel over air", AFR_PETROL: "petrol's AFR"}
+    words = {
+        "1": "a plain number",
+        "degC": "°C",
+        AFR: "AFR",
+        FACTOR: "a factor",
+        PHI: "fuel over air",
+        AFR_PETROL: "petrol's AFR",
+    }
     return words.get(way.unit, way.unit) + (" above the air outside" if way.gauge else "")
 
 

@@ -64,13 +64,14 @@ def session(number: int, minutes: float = 8.0) -> KnockSession:
     rng = np.random.default_rng([number, 911])
     table = spark_table(rng)
     road = drive(rng, minutes, 180.0, 99.0)
-    time = np.arange(road.speed.size) * STEP_S
-    speed = np.convolve(road.speed, np.ones(15) / 15, mode="same")
-    pressure = np.convolve(road.pressure, np.ones(9) / 9, mode="same")
+    time: FloatArray = np.arange(road.speed.size, dtype=np.float64) * STEP_S
+    speed: FloatArray = np.convolve(road.speed, np.ones(15) / 15, mode="same").astype(np.float64)
+    pressure: FloatArray = np.convolve(road.pressure, np.ones(9) / 9, mode="same").astype(np.float64)
     retard = np.zeros(int(time[-1] * _RETARD_HZ))
     kind = str(rng.choice(["snap", "creep", "single"]))
     knocking = np.flatnonzero((pressure > float(rng.uniform(110, 150))) & (speed > 2200))
-    real, seen = [], []
+    real: list[float] = []
+    seen: list[float] = []
     for at in np.sort(rng.choice(knocking, size=min(8, knocking.size), replace=False)) if knocking.size else []:
         moment = float(time[at])
         if not real or moment - real[-1] > 2.0:
