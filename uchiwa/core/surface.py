@@ -24,6 +24,7 @@ STRAY = 0.015
 """How much further from the surface a cell may lie for each cell of distance from the evidence, as a fraction."""
 OFFSET = 0.02
 """How far a log may lie from the others as a whole, before anything is known of it (one standard deviation)."""
+_NEARLY_TOUCHING = 16
 _LEAST_OFFSET = 0.002
 _NO_LEVEL = 1e-4
 _SHARED_SAMPLES, _SHARED_CELLS = 20, 5
@@ -71,9 +72,15 @@ def continued(axis: Axis) -> Axis:
 
     Samples out there are explained by a continuation of the surface, and do not bend its edge.
     """
-    points = axis.breakpoints
-    low, high = 2 * points[0] - points[1], 2 * points[-1] - points[-2]
+    points, step = axis.breakpoints, _steps(axis.breakpoints)
+    low, high = points[0] - step[0], points[-1] + step[-1]
     return replace(axis, breakpoints=frozen(np.concatenate(([low], points, [high]))))
+
+
+def _steps(points: FloatArray) -> FloatArray:
+    """Steps between breakpoints; those that nearly touch are held a 16th of the median step apart."""
+    step = np.diff(points)
+    return np.asarray(np.maximum(step, np.median(step) / _NEARLY_TOUCHING))
 
 
 def bending(points: FloatArray) -> FloatArray:
@@ -83,7 +90,7 @@ def bending(points: FloatArray) -> FloatArray:
     plain f₋ − 2f + f₊ and a wide step is not taken for a bend.
     """
     n = points.size
-    step = np.diff(points)
+    step = _steps(points)
     usual = float(np.median(step))
     before, after = step[:-1], step[1:]
     d = np.zeros((max(n - 2, 0), n))
