@@ -29,6 +29,7 @@ _TUNERS = frozenset(
         "unit_doubt",
         "low_octane",
         "fuel_pressure",
+        "exhaust_hot",
     }
 )
 

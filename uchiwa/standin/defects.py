@@ -67,6 +67,20 @@ def rows(log: Log, kept: np.ndarray) -> Log:
     return replace(log, rasters=(Raster(raster.time[kept], channels),))
 
 
+def _counted(log: Log) -> FloatArray:
+    """A count that grows five times at wide-open throttle."""
+    time, throttle = log.rasters[0].time, log.quantities["throttle_position"].values
+    bumps = _bumps(time, throttle, 1.0, 5) > 0
+    return np.cumsum(np.diff(bumps.astype(np.float64), prepend=0.0) > 0).astype(np.float64)
+
+
+def _hot_exhaust(log: Log) -> FloatArray:
+    """Exhaust gas that follows the throttle slowly, to nearly 1,000 °C."""
+    throttle = log.quantities["throttle_position"].values
+    slow = np.convolve(throttle, np.ones(30) / 30, mode="same")
+    return np.asarray(500.0 + 4.9 * slow)
+
+
 def _bumps(time: FloatArray, throttle: FloatArray, size: float, count: int) -> FloatArray:
     """A few half-second bumps where the throttle is widest."""
     result = np.zeros(time.shape)
@@ -129,6 +143,9 @@ DEFECTS: tuple[Defect, ...] = (
     Defect("airflow_ceiling", "the meter cannot measure more", "full_load_pull", lambda log: changed(log, airflow_frequency=lambda t, v, s: np.minimum(v, 7600.0)), car="larkspur-tern"),
     Defect("injector_duty", "injectors too small", "full_load_pull", lambda log: changed(log, injector_duty=lambda t, v, s: v * 1.8, injector_pulse=lambda t, v, s: v * 1.8)),
     Defect("knock_repeated", "repeated knock", "full_load_pull", lambda log: changed(log, knock_retard=lambda t, v, s: _bumps(t, s["throttle_position"], 2.5, 5))),
+    Defect("knock_repeated", "repeated knock, retard logged as negative degrees", "full_load_pull", lambda log: changed(log, knock_retard=lambda t, v, s: -_bumps(t, s["throttle_position"], 2.5, 5))),
+    Defect("knock_repeated", "a knock count that grows while nothing is taken out", "full_load_pull", lambda log: added(log, "knock_count", _counted(log))),
+    Defect("exhaust_hot", "exhaust gas too hot at full load", "full_load_pull", lambda log: added(log, "exhaust_temperature", _hot_exhaust(log))),
     Defect("knock_single", "one small event, perhaps noise", "full_load_pull", lambda log: changed(log, knock_retard=lambda t, v, s: _bumps(t, s["throttle_position"], 1.5, 1))),
     Defect("low_octane", "the controller has given up on knock", "warm_idle", lambda log: added(log, "low_octane_flag", (log.rasters[0].time > 30).astype(float))),
     Defect("lean_at_load", "lean at full load", "full_load_pull", lambda log: changed(log, lambda_measured=lambda t, v, s: np.where((s["throttle_position"] > 90) & (t > 25), s["lambda_target"] * 1.12, v))),

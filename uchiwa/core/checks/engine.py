@@ -9,6 +9,7 @@ import numpy as np
 from uchiwa.core.checks.examined import Examined
 from uchiwa.core.checks.finding import Finding, Severity
 from uchiwa.core.drives import DriveKind
+from uchiwa.core.knock.events import degrees_out
 from uchiwa.core.log import FloatArray
 from uchiwa.core.quantities import QUANTITIES
 from uchiwa.core.signal import durations, smooth
@@ -56,6 +57,23 @@ def heat_soaked(it: Examined) -> Iterator[Finding]:
             Severity.WARNING,
             "The intake was heat-soaked, as after standing with a hot engine. Please drive for two minutes before you record.",
             f"Intake air up to {np.nanmax(air[soaked]):.0f} °C, {sum(b - a for a, b in stretches):.0f} s more than {it.limits.soaked_above:g} °C above {outside:.0f} °C.",
+            stretches,
+        )
+
+
+def exhaust_hot(it: Examined) -> Iterator[Finding]:
+    """Exhaust gas hotter than turbine, valves and catalyst stand."""
+    exhaust = it.get("exhaust_temperature")
+    if exhaust is None:
+        return
+    hot = it.running & (exhaust >= it.limits.exhaust_hot)
+    stretches = it.stretches(hot, it.limits.exhaust_seconds, 0.5)
+    if stretches:
+        yield Finding(
+            "exhaust_hot",
+            Severity.CRITICAL,
+            "The exhaust gets too hot at full throttle. Please use no full throttle until you have a new calibration.",
+            f"Exhaust gas up to {float(np.nanmax(exhaust[hot])):.0f} °C, {sum(b - a for a, b in stretches):.0f} s from {it.limits.exhaust_hot:g} °C: too little spark or too lean.",
             stretches,
         )
 
@@ -114,21 +132,24 @@ def injector_duty(it: Examined) -> Iterator[Finding]:
 
 
 def knock(it: Examined) -> Iterator[Finding]:
-    """Repeated or strong knock retard; a single small event may be noise."""
-    retard = it.get("knock_retard")
-    if retard is None:
-        return
+    """Repeated or strong knock, by retard of either sign, or by a count that grows; a single small event may be noise."""
+    taken, count = it.get("knock_retard"), it.get("knock_count")
+    retard = np.zeros(it.time.shape) if taken is None else np.nan_to_num(degrees_out(taken))
     active = it.running & (retard >= it.limits.knock_degrees)
+    counted = not active.any() and count is not None
+    if counted and count is not None:
+        active = it.running & (np.diff(count, prepend=count[:1]) > 0)
     events = it.stretches(active, 0.0, 0.4)
     if not events:
         return
-    worst = float(np.nanmax(retard[active]))
+    worst = float(np.max(retard[active]))
+    how = "by the controller's count, without retard" if counted else f"worst {worst:.1f}°"
     if len(events) >= it.limits.knock_events or worst >= it.limits.knock_severe:
         yield Finding(
             "knock_repeated",
             Severity.CRITICAL if worst >= it.limits.knock_severe else Severity.WARNING,
             "The engine knocked several times. Please use no full throttle until you have a new calibration, and check that the right fuel is in the tank.",
-            f"{len(events)} knock events, worst {worst:.1f}°.",
+            f"{len(events)} knock events, {how}.",
             events,
         )
     else:
@@ -136,7 +157,7 @@ def knock(it: Examined) -> Iterator[Finding]:
             "knock_single",
             Severity.NOTE,
             "The knock sensor spoke up once or twice, which may be noise. You need not do anything.",
-            f"{len(events)} isolated knock events, worst {worst:.1f}°: may be phantom.",
+            f"{len(events)} isolated knock events, {how}: may be phantom.",
             events,
         )
 
@@ -259,6 +280,6 @@ def trims_not_reset(it: Examined) -> Iterator[Finding]:
 
 
 CHECKS = (
-    cold_engine, heat_soaked, airflow_ceiling, injector_duty, knock, low_octane, trim_beyond, banks_differ,
+    cold_engine, heat_soaked, exhaust_hot, airflow_ceiling, injector_duty, knock, low_octane, trim_beyond, banks_differ,
     battery_jitter, fuel_pressure, trims_not_reset,
 )  # fmt: skip

@@ -37,6 +37,8 @@ class Thresholds(BaseModel):
     cold_share: Number = _of(20, "an engine is cold when it was below that for more than", "% of the log")
     soaked_above: Number = _of(25, "heat-soaked when intake air is above the outside by", "°C")
     soaked_seconds: Number = _of(15, "for at least", "s")
+    exhaust_hot: Number = _of(950, "exhaust gas is too hot from", "°C")
+    exhaust_seconds: Number = _of(1, "for at least", "s")
     meter_volts: Number = _of(4.7, "an airflow meter is at its ceiling from", "V")
     duty_warn: Number = _of(85, "injector duty is high from", "%")
     duty_critical: Number = _of(95, "and critical from", "%")
