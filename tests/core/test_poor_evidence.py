@@ -21,12 +21,8 @@ def a_drive(**more):
     rng, at = np.random.default_rng(1), np.arange(SIZE)
     lean = 1.03 + rng.normal(0, 0.01, SIZE)
     told = {"engine_speed": 2000 + 1500 * np.sin(at / 90), "manifold_pressure": 60 + 25 * np.sin(at / 37)}
-    return make_log(
-        20.0,
-        "drive.csv",
-        **told,
-        **{"coolant_temperature": 90.0, "lambda_measured": lean, "lambda_target": 1.0, **more},
-    )
+    usual = {"coolant_temperature": 90.0, "lambda_measured": lean, "lambda_target": 1.0}
+    return make_log(20.0, "drive.csv", **(told | usual | more))
 
 
 def crowded(place):
@@ -66,3 +62,15 @@ def test_a_bank_that_is_dead_leaves_the_other_to_speak(estimator):
     log = a_drive(lambda_measured_2=np.full(SIZE, 1.6))
     beside = fuel_proposal([log], pike_base(), "ve_main", Policy(estimator=estimator))
     assert (beside.corrected.grid == alone.corrected.grid).all()
+
+
+@pytest.mark.parametrize("estimator", ESTIMATORS)
+def test_a_lean_engine_is_not_taken_for_overrun(estimator):
+    rng = np.random.default_rng(4)
+    for throttle in (15.0, np.where(np.arange(SIZE) % 400 < 40, 60.0, 15.0)):
+        log = a_drive(
+            throttle_position=throttle, manifold_pressure=75.0, lambda_measured=1.22 + rng.normal(0, 0.005, SIZE)
+        )
+        found = fuel_proposal([log], pike_base(), "ve_main", Policy(estimator=estimator, limit_percent=60))
+        assert found.evidence.left_out()["overrun"] == 0
+        assert (found.corrected.grid > 1.05 * found.table.grid).any()

@@ -20,7 +20,9 @@ class Limits:
     closed_injector_ms: float = 0.05
     overrun_speed: float = 1200.0
     overrun_lean: float = 1.2
+    overrun_pressure: float = 60.0
     closed_throttle: float = 2.5
+    opens_by: float = 5.0
     rich_rail: float = 0.685
     lean_rail: float = 1.30
     rail_recovery_s: float = 0.3
@@ -49,11 +51,13 @@ class Samples:
 
     @property
     def closed(self) -> BoolArray | None:
-        """Where the throttle is closed; None if it was not recorded."""
+        """Where the throttle is closed; None if it was not recorded, or never opened so that its rest is not known."""
         throttle = self.get("throttle_position")
         if throttle is None or not np.isfinite(throttle).any():
             return None
         rest = min(max(float(np.nanquantile(throttle, 0.01)), 0.0), 20.0)
+        if float(np.nanmax(throttle)) < rest + self.limits.opens_by:
+            return None
         shut: BoolArray = throttle < rest + self.limits.closed_throttle
         return shut
 
@@ -126,6 +130,9 @@ def _overrun(samples: Samples) -> BoolArray:
     if mixture is not None and closed is not None:
         speed = samples.get("engine_speed")
         above_idle = closed & (speed > samples.limits.overrun_speed) if speed is not None else closed
+        pressure = samples.get("manifold_pressure")
+        if pressure is not None:  # with air in the cylinders it is a lean engine, and that must not be left out
+            above_idle &= ~(pressure > samples.limits.overrun_pressure)
         cut |= above_idle & (mixture >= samples.limits.overrun_lean)
     return held(samples.time, cut, samples.limits.overrun_recovery_s)
 
