@@ -59,9 +59,9 @@ def test_a_delay_can_be_overridden(at_fuel: Page):  # noqa: F811
     page.get_by_label("delay in s").fill("0.25")
     page.get_by_label("delay in s").press("Enter")
     expect(page.locator(".found")).to_contain_text("0.25 s +")
-    expect(page.locator(".found")).not_to_contain_text("more consistent")
+    expect(page.locator(".found")).not_to_contain_text("kept aside")
     page.get_by_label("mixture delay").select_option("auto")
-    expect(page.locator(".found")).to_contain_text("more consistent within cells")
+    expect(page.locator(".found")).to_contain_text("predicts stretches kept aside")
 
 
 def test_a_setup_is_switched_on_seen_and_put_back(page: Page, scene):

@@ -8,12 +8,15 @@ import numpy as np
 import pytest
 
 from tests.conftest import make_log
+from uchiwa.core.proposals.evidence import QUANTITIES
 from uchiwa.core.proposals.fuel import fuel_proposal
 from uchiwa.core.proposals.policy import Policy
 from uchiwa.core.table import frozen
-from uchiwa.standin.cars import pike_base
+from uchiwa.standin.cars import car_named, pike_base
+from uchiwa.standin.simulate import simulate
 
 SIZE = 3000
+PIKE = car_named("corvid-pike")
 ESTIMATORS = ("nearest", "weighted", "surface")
 
 
@@ -74,3 +77,11 @@ def test_a_lean_engine_is_not_taken_for_overrun(estimator):
         found = fuel_proposal([log], pike_base(), "ve_main", Policy(estimator=estimator, limit_percent=60))
         assert found.evidence.left_out()["overrun"] == 0
         assert (found.corrected.grid > 1.05 * found.table.grid).any()
+
+
+def test_evidence_rests_on_nothing_but_the_quantities_it_names():
+    whole = simulate(PIKE, PIKE.base(), "mixed_road", seed=701)
+    named = tuple(one for one in whole.rasters[0].channels if one.quantity in QUANTITIES)
+    part = replace(whole, rasters=(replace(whole.rasters[0], channels=named),))
+    one, other = (fuel_proposal([log], PIKE.base(), "ve_main", Policy()) for log in (whole, part))
+    assert np.array_equal(one.estimate.factor, other.estimate.factor, equal_nan=True)

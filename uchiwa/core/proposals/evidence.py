@@ -53,7 +53,7 @@ QUANTITIES = frozenset(
         "airflow_frequency", "airflow_voltage", "throttle_position", "coolant_temperature", "intake_air_temperature",
         "lambda_measured", "lambda_measured_2", "lambda_target", "short_term_trim", "short_term_trim_2",
         "long_term_trim", "long_term_trim_2", "loop_state", "injector_pulse", "after_start_active",
-        "overrun_cut_active",
+        "overrun_cut_active", "vehicle_speed",
     }
 )  # fmt: skip
 """Every quantity that fuel evidence may look at; conditions of one's own may name others."""
