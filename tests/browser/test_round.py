@@ -70,6 +70,11 @@ def test_three_rounds_bring_the_table_to_the_truth(page: Page, scene, tmp_path):
 
         page.get_by_role("link", name="Review", exact=True).click()
         expect(page.get_by_role("heading", level=1)).to_have_text(f"Draft against revision {number - 1}")
+        reasons = page.get_by_label(re.compile("Why this is right"))
+        for left in reversed(range(reasons.count())):
+            reasons.first.fill("Surface and neighbours agree.")
+            reasons.first.press("Enter")
+            expect(reasons).to_have_count(left)
         page.get_by_role("link", name="Go to Return").click()
         page.get_by_label("Notes to the customer").fill("Flash, reset the trims, drive again.")
         page.get_by_role("button", name=f"Freeze revision {number}").click()
