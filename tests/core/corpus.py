@@ -15,8 +15,8 @@ import polars as pl
 from asammdf import MDF, Signal
 
 from uchiwa.core.fuels import FUELS
+from uchiwa.core.knowledge import Knowledge
 from uchiwa.core.log import Channel, Log, Raster
-from uchiwa.core.recognise import Knowledge
 from uchiwa.core.writers.delimited import Dialect, write_text
 from uchiwa.core.writers.mdf import write_mdf
 

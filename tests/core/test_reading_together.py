@@ -6,9 +6,10 @@ import numpy as np
 import pytest
 
 from tests.core.unit_traps import traps
+from uchiwa.core.knowledge import Assignment, Knowledge, channel_key
 from uchiwa.core.log import Channel, Log, Raster
 from uchiwa.core.naming import match_name
-from uchiwa.core.recognise import Assignment, Knowledge, channel_key, recognise
+from uchiwa.core.recognise import recognise
 from uchiwa.core.states import states_in
 from uchiwa.core.units import convert, same_dimension
 

@@ -6,8 +6,9 @@ from hypothesis import strategies as st
 from uchiwa.core.car import CarFile
 from uchiwa.core.errors import BadInput
 from uchiwa.core.fuels import FUELS, stoichiometric_ratio
+from uchiwa.core.knowledge import Assignment, channel_key
 from uchiwa.core.log import Channel, Log, Raster
-from uchiwa.core.recognise import Assignment, channel_key, recognise
+from uchiwa.core.recognise import recognise
 from uchiwa.core.sensors import fit_line
 
 

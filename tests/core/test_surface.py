@@ -12,7 +12,8 @@ from hypothesis import strategies as st
 from uchiwa.core.bordered import band_of, factored
 from uchiwa.core.meter_shape import monotone_cubic, straight_over_bent
 from uchiwa.core.proposals.rising import rising
-from uchiwa.core.surface import Conditions, bending, continued, fit_surface
+from uchiwa.core.surface import Conditions, fit_surface
+from uchiwa.core.surface_net import bending, continued
 from uchiwa.core.surface_noise import samples_worth_one
 from uchiwa.core.table import Axis, Table, frozen
 

@@ -6,9 +6,9 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from uchiwa.core.knowledge import Knowledge
 from uchiwa.core.log import Channel, FloatArray, Log, Raster
 from uchiwa.core.quantities import QUANTITIES
-from uchiwa.core.recognise import Knowledge
 from uchiwa.standin.family.member import member
 from uchiwa.standin.family.physics import Physics, Recorder, Variant
 

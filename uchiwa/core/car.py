@@ -9,8 +9,8 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from uchiwa.core.errors import BadInput
 from uchiwa.core.fuels import FUELS, Fuel
+from uchiwa.core.knowledge import Assignment, Knowledge
 from uchiwa.core.pulls.road import RoadLoad
-from uchiwa.core.recognise import Assignment, Knowledge
 from uchiwa.core.sensors import PRESSURE_LINES, WIDEBAND_LINES, Line, fit_line
 
 Positive = Annotated[float, Field(gt=0, le=1e5, allow_inf_nan=False)]

@@ -272,6 +272,17 @@ def _integral_at(t, time, read, integral, p):  # type: ignore[no-untyped-def]  #
     return integral[p] + step * (read[p] + 0.5 * slope * step)
 
 
+@njit(cache=True, nogil=True, inline="always")
+def _add_pair(row, v, f):  # type: ignore[no-untyped-def]  # pragma: no cover
+    """Number, sums, squares and product of a pair of values, added to a row of six."""
+    row[0] += 1.0
+    row[1] += v
+    row[2] += v * v
+    row[3] += f
+    row[4] += f * f
+    row[5] += v * f
+
+
 @njit(cache=True, nogil=True)
 def delayed_sums(time, flow, rest, ahead, cell, stretch, read_time, read, integral, width, longest, d0, k, out):  # type: ignore[no-untyped-def]  # pragma: no cover
     """Add samples to n, Σv, Σv², Σf, Σf², Σvf of their stretch and cell; `out` has shape (stretches, cells, 6).
@@ -299,28 +310,14 @@ def delayed_sums(time, flow, rest, ahead, cell, stretch, read_time, read, integr
         mean = (high - low) / width * rest[n]
         if not (mean > 0.0 and mean < 1e6):
             continue
-        v, f = math.log(mean), ahead[n]
-        row = out[stretch[n], cell[n]]
-        row[0] += 1.0
-        row[1] += v
-        row[2] += v * v
-        row[3] += f
-        row[4] += f * f
-        row[5] += v * f
+        _add_pair(out[stretch[n], cell[n]], math.log(mean), ahead[n])
 
 
 @njit(cache=True, nogil=True)
 def stretch_sums(value, signal, cell, stretch, out):  # type: ignore[no-untyped-def]  # pragma: no cover
     """The same of values that need no delay."""
     for n in range(value.size):
-        v, f = value[n], signal[n]
-        row = out[stretch[n], cell[n]]
-        row[0] += 1.0
-        row[1] += v
-        row[2] += v * v
-        row[3] += f
-        row[4] += f * f
-        row[5] += v * f
+        _add_pair(out[stretch[n], cell[n]], value[n], signal[n])
 
 
 @njit(cache=True, nogil=True)

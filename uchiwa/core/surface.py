@@ -3,30 +3,25 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
-from typing import Any
 
 import numpy as np
 from scipy.ndimage import distance_transform_edt
 from scipy.special import gammaincinv
 
 from uchiwa.core import kernels
-from uchiwa.core.bordered import Factor, band_of, factored
+from uchiwa.core.bordered import band_of
 from uchiwa.core.log import BoolArray, FloatArray, IntArray
 from uchiwa.core.meter_shape import straight_over_bent
+from uchiwa.core.surface_net import Net, net_of
 from uchiwa.core.surface_noise import HUBER, Followed, Noise, first_noise, noise_of
-from uchiwa.core.table import Axis, Table, frozen
+from uchiwa.core.surface_system import PULL, system_of
+from uchiwa.core.table import Table
 
-PULL = 0.20
-"""How far from "no change" a cell without any evidence is expected to lie, as a fraction (one standard deviation)."""
-BENDS = (0.0005, 0.2)
-"""Range in which the expected bend between neighbouring cells is sought, as a fraction."""
 STRAY = 0.015
 """How much further from the surface a cell may lie for each cell of distance from the evidence, as a fraction."""
 OFFSET = 0.02
 """How far a log may lie from the others as a whole, before anything is known of it (one standard deviation)."""
-_NEARLY_TOUCHING = 16
 _LEAST_OFFSET = 0.002
-_NO_LEVEL = 1e-4
 _SHARED_SAMPLES, _SHARED_CELLS = 20, 5
 _SURE_OFFSETS = 0.99
 _SUPPORTED = 0.02
@@ -37,7 +32,6 @@ _RESIDUALS = 60_000
 _MISFIT = 1 / 8
 _FIRST_LOOK = 150_000
 _BLOCK = 4096
-_ROW = Axis("none", "1", frozen([0.0, 1.0]))
 _PAIRS = np.array([(a, b) for a in range(4) for b in range(a, 4)])
 
 
@@ -67,95 +61,6 @@ class Surface:
     offset_errors: tuple[float, ...] = ()
 
 
-def continued(axis: Axis) -> Axis:
-    """The axis with one more breakpoint beyond either end.
-
-    Samples out there are explained by a continuation of the surface, and do not bend its edge.
-    """
-    points, step = axis.breakpoints, _steps(axis.breakpoints)
-    low, high = points[0] - step[0], points[-1] + step[-1]
-    return replace(axis, breakpoints=frozen(np.concatenate(([low], points, [high]))))
-
-
-def _steps(points: FloatArray) -> FloatArray:
-    """Steps between breakpoints; those that nearly touch are held a 16th of the median step apart."""
-    step = np.diff(points)
-    return np.asarray(np.maximum(step, np.median(step) / _NEARLY_TOUCHING))
-
-
-def bending(points: FloatArray) -> FloatArray:
-    """Squared second differences, scaled by the spacing: the matrix D'D; shape (n, n).
-
-    D takes second divided differences times the square of the median spacing, so that an evenly spaced axis gives the
-    plain f₋ − 2f + f₊ and a wide step is not taken for a bend.
-    """
-    n = points.size
-    step = _steps(points)
-    usual = float(np.median(step))
-    before, after = step[:-1], step[1:]
-    d = np.zeros((max(n - 2, 0), n))
-    at = np.arange(max(n - 2, 0))
-    d[at, at] = 2 / (before * (before + after))
-    d[at, at + 1] = -2 / (before * after)
-    d[at, at + 2] = 2 / (after * (before + after))
-    d *= usual**2
-    return np.asarray(d.T @ d)
-
-
-@dataclass(frozen=True, eq=False)
-class _Net:
-    """The nodes of a surface: axes continued, and how nodes and patches are numbered."""
-
-    x: Axis
-    y: Axis
-    curve: bool
-    model: FloatArray
-    rulers: tuple[kernels.Ruler, kernels.Ruler]
-
-    @property
-    def kept(self) -> BoolArray:
-        """Nodes that exist; of a curve's two rows only the first."""
-        kept = np.ones((self.y.size, self.x.size), dtype=np.bool_)
-        kept[1:] = not self.curve
-        return kept.ravel()
-
-    @property
-    def geometry(self) -> tuple[Any, ...]:
-        """What every kernel wants first."""
-        return (self.x.breakpoints, *self.rulers[0], self.y.breakpoints, *self.rulers[1], self.model)
-
-    def nearest(self, x: FloatArray, y: FloatArray) -> IntArray:
-        """The node nearest to each sample; shape (n,)."""
-        column = self.x.nearest(x)
-        return column if self.curve else self.y.nearest(y) * self.x.size + column
-
-    def corners(self) -> IntArray:
-        """The four nodes of each patch; shape (4, patches)."""
-        j, i = np.divmod(np.arange((self.y.size - 1) * (self.x.size - 1)), self.x.size - 1)
-        first = j * self.x.size + i
-        return np.stack([first, first + 1, first + self.x.size, first + self.x.size + 1])
-
-    def penalty(self) -> tuple[FloatArray, FloatArray]:
-        """The penalty over the kept nodes and its eigenvalues."""
-        along = bending(self.x.breakpoints)
-        if self.curve:
-            return along, np.asarray(np.linalg.eigvalsh(along), dtype=np.float64)
-        across = bending(self.y.breakpoints)
-        whole = np.kron(np.eye(self.y.size), along) + np.kron(across, np.eye(self.x.size))
-        values = np.add.outer(np.linalg.eigvalsh(across), np.linalg.eigvalsh(along)).ravel()
-        return whole, values
-
-
-def _net(table: Table) -> _Net:
-    x = continued(table.x)
-    curve = table.y is None
-    y = _ROW if table.y is None else continued(table.y)
-    grid = np.pad(table.grid, ((0, 1), (1, 1)) if curve else 1, mode="edge")
-    model = np.where(grid > 0, grid, np.min(grid[grid > 0], initial=1.0))
-    rulers = (kernels.ruler(x.breakpoints[1:-1]), kernels.ruler(y.breakpoints[1:-1]))
-    return _Net(x, y, curve, np.ascontiguousarray(model.ravel()), rulers)
-
-
 @dataclass(frozen=True, eq=False)
 class _Samples:
     x: FloatArray
@@ -182,7 +87,7 @@ class _Samples:
         return _Samples(self.x[use], self.y[use], self.value[use], self.node[use], self.log[use], followed)
 
 
-def _noise(net: _Net, samples: _Samples, node: FloatArray, offsets: FloatArray) -> Noise:
+def _noise(net: Net, samples: _Samples, node: FloatArray, offsets: FloatArray) -> Noise:
     step = max(1, samples.x.size // _RESIDUALS)
     residual, which = kernels.surface_residuals(
         *net.geometry, samples.x, samples.y, samples.value, samples.log, node, offsets, step
@@ -195,7 +100,7 @@ def _noise(net: _Net, samples: _Samples, node: FloatArray, offsets: FloatArray) 
 
 
 def _equations(
-    net: _Net, samples: _Samples, noise: Noise, node: FloatArray, offsets: FloatArray, clip: float
+    net: Net, samples: _Samples, noise: Noise, node: FloatArray, offsets: FloatArray, clip: float
 ) -> tuple[FloatArray, FloatArray]:
     """Precision matrix and right side over the kept nodes and the logs' offsets, of the samples alone."""
     scale, worth = samples.weighed(noise)
@@ -229,63 +134,6 @@ def _equations(
     full[nodes:, nodes:] = np.diag(between[:, 0])
     keep = np.concatenate((net.kept, np.ones(logs, dtype=np.bool_)))
     return full[np.ix_(keep, keep)], np.concatenate((right[:, 0], between[:, 1]))[keep]
-
-
-@dataclass(frozen=True, eq=False)
-class _System:
-    """What the samples say, and what is believed before any sample: cells near "no change", little bent.
-
-    Attributes:
-        band, border, corner: of the samples' precision; see `bordered`.
-        right: its right side.
-        penalty: the band of the squared second differences.
-        eigenvalues: of them.
-        offset: standard deviation with which a log may lie off the others.
-    """
-
-    band: FloatArray
-    border: FloatArray
-    corner: FloatArray
-    right: FloatArray
-    penalty: FloatArray
-    eigenvalues: FloatArray
-    offset: float
-
-    def factor(self, bend: float) -> Factor:
-        """Of the whole precision under a bend."""
-        band = self.band + self.penalty / bend**2
-        band[:, 0] += 1 / PULL**2
-        logs = self.corner.shape[0]
-        # What all logs have in common belongs to the surface: of the offsets only their differences are free.
-        prior = np.eye(logs) / self.offset**2 + np.ones((logs, logs)) / max(logs, 1) / _NO_LEVEL**2
-        return factored(band, self.border, self.corner + prior)
-
-    def log_evidence(self, bend: float) -> float:
-        """Logarithm of the marginal likelihood of the samples, up to a constant."""
-        factor = self.factor(bend)
-        before = float(np.log(np.maximum(self.eigenvalues, 0.0) / bend**2 + 1 / PULL**2).sum())
-        return (before - factor.log_determinant + factor.squared(self.right)) / 2
-
-    def likeliest_bend(self) -> float:
-        """The bend for which the samples speak most: a coarse search, then a finer one, on a logarithmic scale."""
-        low, high = (float(np.log(one)) for one in BENDS)
-        tried: dict[float, float] = {}
-        grid = np.linspace(low, high, 8)
-        for _ in range(2):
-            for one in grid.tolist():
-                tried.setdefault(one, self.log_evidence(float(np.exp(one))))
-            best = max(tried, key=lambda one: tried[one])
-            step = (grid[1] - grid[0]) / 3
-            grid = np.clip(best + step * np.array([-2.0, -1.0, 1.0, 2.0]), low, high)
-        return float(np.exp(max(tried, key=lambda one: tried[one])))
-
-
-def _system(
-    penalty: FloatArray, eigenvalues: FloatArray, matrix: FloatArray, right: FloatArray, offset: float
-) -> _System:
-    nodes, width = penalty.shape[0], penalty.shape[1] - 1
-    band = band_of(matrix[:nodes, :nodes], width)
-    return _System(band, matrix[:nodes, nodes:], matrix[nodes:, nodes:], right, penalty, eigenvalues, offset)
 
 
 @dataclass(frozen=True, eq=False)
@@ -338,7 +186,7 @@ def fit_surface(
         breaks: a number that changes wherever samples are not neighbours in time; shape (n,).
         conditions: from which logs and regions the samples are; None for one log, all alike.
     """
-    net = _net(table)
+    net = net_of(table)
     whole = table.shape
     logs = conditions.rate.size if conditions is not None else 1
     if value.size == 0:
@@ -390,7 +238,7 @@ class _Fitted:
     offset: float
 
 
-def _fitted(net: _Net, samples: _Samples, noise: Noise, offsets: FloatArray) -> _Fitted:
+def _fitted(net: Net, samples: _Samples, noise: Noise, offsets: FloatArray) -> _Fitted:
     """The solution, found in some rounds; offsets that chance explains are dropped on the way."""
     look = samples.part()
     dense, eigenvalues = net.penalty()
@@ -401,7 +249,7 @@ def _fitted(net: _Net, samples: _Samples, noise: Noise, offsets: FloatArray) -> 
     for number in range(_ROUNDS + 1):
         last = number == _ROUNDS
         matrix, right = _equations(net, samples if last else look, noise, node, offsets, clip)
-        system = _system(penalty, eigenvalues, matrix, right, offset)
+        system = system_of(penalty, eigenvalues, matrix, right, offset)
         if number:
             bend = system.likeliest_bend() if last or look is samples else bend
         factor = system.factor(bend)
@@ -464,7 +312,7 @@ def _offset_spread(offsets: FloatArray, covariance: FloatArray) -> float:
     return apart if sure and apart >= _LEAST_OFFSET else 0.0
 
 
-def _cells_away(supported: BoolArray, net: _Net) -> FloatArray:
+def _cells_away(supported: BoolArray, net: Net) -> FloatArray:
     """Cells from each node to the nearest one that samples speak for; shape of the net."""
     whole = np.zeros(net.model.size, dtype=np.bool_)
     whole[net.kept] = supported
@@ -474,13 +322,13 @@ def _cells_away(supported: BoolArray, net: _Net) -> FloatArray:
     return np.asarray(distance_transform_edt(~grid), dtype=np.float64)
 
 
-def _on_net(net: _Net, values: FloatArray) -> FloatArray:
+def _on_net(net: Net, values: FloatArray) -> FloatArray:
     whole = np.zeros(net.model.size)
     whole[net.kept] = values
     return whole.reshape(net.y.size, net.x.size)
 
 
-def _misfit(net: _Net, node: FloatArray, covariance: FloatArray, straight: bool) -> FloatArray:
+def _misfit(net: Net, node: FloatArray, covariance: FloatArray, straight: bool) -> FloatArray:
     """What straight lines between breakpoints cannot follow, as a standard deviation at each node of the net.
 
     Between two breakpoints a curve with second difference b lies up to b/8 off the straight line, so that samples from

@@ -19,11 +19,11 @@ from uchiwa.core.checks.thresholds import Thresholds
 from uchiwa.core.coverage import dwell
 from uchiwa.core.drives import Drive
 from uchiwa.core.errors import BadInput
+from uchiwa.core.knowledge import Assignment, Knowledge
 from uchiwa.core.log import FloatArray, Log
 from uchiwa.core.proposals.fuel import ErrorSummary, summarise
 from uchiwa.core.proposals.policy import Policy
 from uchiwa.core.readers import check_size, read_recordings
-from uchiwa.core.recognise import Assignment, Knowledge
 from uchiwa.core.table import Calibration, Table
 from uchiwa.store import briefs, calibrations, channels, drafts, findings, jobs, levels, memory, samples, uploads
 from uchiwa.store.collected import dwell_of

@@ -6,6 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 from uchiwa.core.errors import BadInput
+from uchiwa.core.knowledge import NOTHING_KNOWN, Knowledge
 from uchiwa.core.log import Log
 from uchiwa.core.readers.columnar import read_columnar
 from uchiwa.core.readers.delimited import read_delimited
@@ -13,7 +14,7 @@ from uchiwa.core.readers.dialect import MOST_COLUMNS
 from uchiwa.core.readers.mdf import read_mdf
 from uchiwa.core.readers.packed import MOST_MEMBERS, TooMuchError, gunzip, too_large, unzip
 from uchiwa.core.readers.sniff import Kind, kind_of
-from uchiwa.core.recognise import NOTHING_KNOWN, Knowledge, recognise
+from uchiwa.core.recognise import recognise
 
 READ_LIMIT_BYTES = 160_000_000
 MOST_RECORDINGS = 100

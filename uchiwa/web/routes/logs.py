@@ -8,12 +8,12 @@ from typing import Annotated, Literal
 from fastapi import Body, Form, HTTPException, Request, UploadFile
 from fastapi.responses import JSONResponse, RedirectResponse, Response, StreamingResponse
 
+from uchiwa.core.channel_reading import can_be_said
 from uchiwa.core.checks.finding import Finding
 from uchiwa.core.drives import TITLES, DriveKind
 from uchiwa.core.log import Log
 from uchiwa.core.progress import Station
 from uchiwa.core.quantities import QUANTITIES
-from uchiwa.core.recognise import can_be_said
 from uchiwa.core.writers import FORMATS, write_log
 from uchiwa.store import events, memory, samples, uploads
 from uchiwa.store import jobs as store
