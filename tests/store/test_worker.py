@@ -188,6 +188,20 @@ def test_leases_and_beats_of_the_future_are_not_believed(scene):
     assert imports.import_log(log.id)
 
 
+def test_a_log_that_is_shown_has_its_pyramids(scene, monkeypatch):
+    """Whoever opened it between the two would build them beside the worker, and not see them."""
+    seen = []
+
+    def look(log):
+        with unit_of_work():
+            seen.append((LogFile.get_by_id(log.id).state, levels.missing()))
+
+    monkeypatch.setattr(imports, "_summarise", look)
+    log, _ = scene.receive(log_text())
+    imports.import_log(log.id)
+    assert seen == [(uploads.READY, [])]
+
+
 def test_a_pyramid_that_was_not_built_is_built_by_the_next_tidying(scene):
     log, _ = scene.receive(log_text())
     imports.import_log(log.id)

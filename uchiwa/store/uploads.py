@@ -359,11 +359,6 @@ def siblings(log: LogFile, count: int) -> list[LogFile]:
         return list(LogFile.select().where(LogFile.source == log).order_by(LogFile.id))[:count]
 
 
-def family(log: LogFile) -> list[LogFile]:
-    """The recordings of a file: the row that has the raw bytes, and those beside it."""
-    return [log, *LogFile.select().where(LogFile.source == log).order_by(LogFile.id)]
-
-
 def facts_of(recording: Log, header: str) -> dict[str, object]:
     """The columns of a log that its recording fills."""
     return {

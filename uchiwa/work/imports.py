@@ -60,16 +60,7 @@ def perform(log: LogFile) -> bool:
         _summarise(log)
     except uploads.LeaseLostError:
         return False
-    for row in family_of(log):
-        levels.build(row)
     return True
-
-
-@run_again
-def family_of(log: LogFile) -> list[LogFile]:
-    """The recordings of a file."""
-    with unit_of_work():
-        return uploads.family(log)
 
 
 _TRIES = 3
@@ -128,6 +119,8 @@ def read_and_check(log: LogFile) -> None:
             samples.write(row, recording, partial(_tell, log, number, len(rows)), hold)
         uploads.progress(log, 88, "checking")
         examined.result()
+    for row in rows:  # before anybody sees them: what a view builds it may not see beside one who builds the same
+        levels.build(row)
     _show(log, rows, recordings, surroundings)
 
 
