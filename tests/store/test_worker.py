@@ -14,7 +14,7 @@ from uchiwa.standin.cars import pike_base
 from uchiwa.store import accounts, jobs, levels, uploads
 from uchiwa.store.clock import now
 from uchiwa.store.database import unit_of_work
-from uchiwa.store.models import LogChannel, LogFile, WorkerBeat
+from uchiwa.store.models import LogChannel, LogFile, Round, WorkerBeat
 from uchiwa.work import budget, importing, imports, worker
 
 
@@ -196,10 +196,27 @@ def test_a_log_that_is_shown_has_its_pyramids(scene, monkeypatch):
         with unit_of_work():
             seen.append((LogFile.get_by_id(log.id).state, levels.missing()))
 
-    monkeypatch.setattr(imports, "_summarise", look)
+    monkeypatch.setattr(imports, "tell_round", look)
     log, _ = scene.receive(log_text())
     imports.import_log(log.id)
     assert seen == [(uploads.READY, [])]
+
+
+def test_a_log_that_fails_again_and_again_keeps_nobody_from_being_told(scene, monkeypatch):
+    """The first leaves telling to the second, for that still waits; the second never comes to an end."""
+    first, _ = scene.receive(log_text())
+    second, _ = scene.receive(log_text(seed=2), "second.csv")
+    imports.import_log(first.id)
+
+    def fails(_log):
+        raise ZeroDivisionError
+
+    monkeypatch.setattr(imports, "read_and_check", fails)
+    for _ in range(uploads.ATTEMPTS):
+        with pytest.raises(ZeroDivisionError):
+            imports.import_log(second.id)
+    with unit_of_work():
+        assert Round.get_by_id(scene.round.id).cells > 0
 
 
 def test_a_pyramid_that_was_not_built_is_built_by_the_next_tidying(scene):

@@ -36,6 +36,16 @@ _BY_UNIT: dict[str, tuple[str, ...]] = {
 }
 
 
+def read_words(unit: str) -> str:
+    """A unit that a channel is read in, as a person says it; a gauge's with `ABOVE` behind."""
+    words = {
+        "1": "a plain number", "degC": "°C", "degF": "°F", FACTOR: "a factor", PHI: "fuel over air",
+        AFR_PETROL: "petrol's AFR",
+    }  # fmt: skip
+    bare = unit.removesuffix(ABOVE)
+    return words.get(bare, bare) + unit[len(bare) :]
+
+
 def can_be_said(unit: str) -> bool:
     """Whether a person may say that a channel is in this unit; the empty text leaves it as the file has it."""
     bare = unit.removesuffix(ABOVE)

@@ -39,11 +39,6 @@ class Way:
     unit: str
     gauge: bool | None = None
 
-    @property
-    def words(self) -> str:
-        """For people."""
-        return f"{self.unit} above the air outside" if self.gauge else self.unit
-
 
 @dataclass(frozen=True, eq=False)
 class Candidate:

@@ -8,13 +8,13 @@ from dataclasses import replace
 
 import numpy as np
 
-from uchiwa.core.channel_reading import ABOVE, ChannelReading
+from uchiwa.core.channel_reading import ABOVE, ChannelReading, read_words
 from uchiwa.core.joint import Candidate, Judged, Way, judge
 from uchiwa.core.joint_ways import JUDGED, canonical, same_unit, ways_of
 from uchiwa.core.knowledge import STANDARD_BAROMETER, Knowledge
 from uchiwa.core.log import Channel, FloatArray, Log
 from uchiwa.core.naming import plain_name
-from uchiwa.core.plausible import AFR, AFR_PETROL, FACTOR, PHI, as_unit
+from uchiwa.core.plausible import as_unit
 from uchiwa.core.plausible_units import Drive
 from uchiwa.core.quantities import QUANTITIES
 from uchiwa.core.regions import opening
@@ -151,12 +151,4 @@ def _as_judged(channel: Channel, reading: ChannelReading, verdict: Judged) -> Ch
 
 
 def _unit_words(way: Way) -> str:
-    words = {
-        "1": "a plain number",
-        "degC": "°C",
-        AFR: "AFR",
-        FACTOR: "a factor",
-        PHI: "fuel over air",
-        AFR_PETROL: "petrol's AFR",
-    }
-    return words.get(way.unit, way.unit) + (" above the air outside" if way.gauge else "")
+    return read_words(way.unit + (ABOVE if way.gauge else ""))

@@ -24,9 +24,3 @@ def doubt_values(round_: Round, problem: BadInput, back: str) -> dict[str, Any]:
     rows = {str(log.name): log for log in jobs.spark_logs(round_)}
     asked = {(one.name, one.source_unit): one for one in reversed(problem.doubts) if one.log in rows}
     return {"doubts": list(reversed(asked.values())), "rows_by_name": rows, "back": back, "quantities": QUANTITIES}
-
-
-def read_words(unit: str) -> str:
-    """A unit as a person says it."""
-    words = {"1": "a plain number", "factor": "a factor", "degC": "°C", "degF": "°F", "fuel-air ratio": "fuel over air"}
-    return words.get(unit, unit)

@@ -12,6 +12,7 @@ from fastapi.responses import HTMLResponse
 from jinja2 import Environment, FileSystemLoader, StrictUndefined, select_autoescape
 
 from uchiwa import __version__
+from uchiwa.core.channel_reading import read_words
 from uchiwa.core.conditions import title_of
 from uchiwa.core.progress import OFFERED, Station
 from uchiwa.core.review import signed
@@ -20,7 +21,6 @@ from uchiwa.store.clock import now
 from uchiwa.store.models import User
 from uchiwa.web import draw
 from uchiwa.web.browser import browser_of
-from uchiwa.web.doubts import read_words
 from uchiwa.web.markdown import as_html
 
 HERE = Path(__file__).parent

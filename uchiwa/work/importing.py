@@ -19,7 +19,7 @@ from uchiwa.store.database import connect_to, is_lost
 from uchiwa.store.models import LogFile
 from uchiwa.store.place import Place
 from uchiwa.work.budget import Budget, budget_of
-from uchiwa.work.imports import perform
+from uchiwa.work.imports import perform, tell_round
 
 _log = logging.getLogger("uchiwa.work")
 DONE, FAILED, NO_DATABASE = 0, 1, 2
@@ -61,6 +61,7 @@ def _child(parent: Connection, log_id: int, owner: str, budget: Budget) -> None:
             perform(log)
         except MemoryError:
             uploads.refuse(log, TOO_LARGE)
+            tell_round(log)
     except uploads.LeaseLostError:
         return
     except Exception as error:

@@ -56,8 +56,10 @@ def import_log(log_id: int) -> bool:
 def perform(log: LogFile) -> bool:
     """Import a claimed file; whether it came to an end, and not to the end of its lease."""
     try:
+        if log.attempts > 1:  # this try may come to as little; those that left the telling to it are told of first
+            tell_round(log)
         read_and_check(log)
-        _summarise(log)
+        tell_round(log)
     except uploads.LeaseLostError:
         return False
     return True
@@ -67,7 +69,7 @@ _TRIES = 3
 
 
 @run_again
-def _summarise(log: LogFile) -> None:
+def tell_round(log: LogFile) -> None:
     """Tell what the round's logs show, computed while nobody waits for it, and kept if they are still the same."""
     with unit_of_work():
         lock_job(log.job_id)
