@@ -11,11 +11,12 @@ import pytest
 
 from tests.store.conftest import log_text
 from uchiwa.standin.cars import pike_base
-from uchiwa.store import accounts, jobs, levels, uploads
+from uchiwa.store import accounts, jobs, levels, untold, uploads
 from uchiwa.store.clock import now
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import LogChannel, LogFile, Round, WorkerBeat
 from uchiwa.work import budget, importing, imports, worker
+from uchiwa.work.telling import Telling
 
 
 def state(log: LogFile) -> tuple[str, int, str]:
@@ -149,15 +150,15 @@ def test_what_a_paused_worker_writes_late_is_refused(scene):
 def test_a_stopped_process_is_taken_over_from_while_it_sleeps(scene):
     log, _ = scene.receive(log_text(size=3000))
     under_way = importing.begin(uploads.claim(log.id))
-    os.kill(under_way.process.pid, signal.SIGSTOP)
+    os.kill(under_way.child.process.pid, signal.SIGSTOP)
     try:
         uploads.let_go(under_way.log)
         with unit_of_work():
             LogFile.update(lease_until=now() - timedelta(seconds=1)).where(LogFile.id == log.id).execute()
         assert imports.import_log(log.id)
     finally:
-        os.kill(under_way.process.pid, signal.SIGCONT)
-    under_way.process.join(60)
+        os.kill(under_way.child.process.pid, signal.SIGCONT)
+    under_way.child.process.join(60)
     assert state(log)[0] == uploads.READY
     with unit_of_work():
         assert LogFile.get_by_id(log.id).reading == 1
@@ -192,14 +193,50 @@ def test_a_log_that_is_shown_has_its_pyramids(scene, monkeypatch):
     """Whoever opened it between the two would build them beside the worker, and not see them."""
     seen = []
 
-    def look(log):
+    def look(round_id):
         with unit_of_work():
-            seen.append((LogFile.get_by_id(log.id).state, levels.missing()))
+            seen.append((LogFile.get(LogFile.round == round_id).state, levels.missing()))
 
-    monkeypatch.setattr(imports, "tell_round", look)
+    monkeypatch.setattr(imports, "tell_if_all_are_there", look)
     log, _ = scene.receive(log_text())
     imports.import_log(log.id)
     assert seen == [(uploads.READY, [])]
+
+
+def cells(scene) -> int | None:
+    with unit_of_work():
+        return Round.get_by_id(scene.round.id).cells
+
+
+def tell(telling: Telling) -> None:
+    """What a worker does beside its imports, until it is done with all it can tell."""
+    deadline = time.monotonic() + 60
+    telling.look_after()
+    while telling.child is not None:
+        assert time.monotonic() < deadline
+        time.sleep(0.05)
+        telling.look_after()
+
+
+def test_what_a_round_shows_is_told_beside_the_imports_once_all_files_are_there(scene):
+    scene.receive(log_text())
+    second, _ = scene.receive(log_text(seed=2), "second.csv")
+    held = uploads.claim(second.id)
+    first = uploads.next_waiting(3)
+    at_work = worker.Imports(3)
+    at_work.fill()
+    while at_work.running:
+        at_work.wait(0.05)
+        at_work.look_after()
+    assert state(LogFile(id=first))[0] == uploads.READY
+    assert untold.next_round() is None, "the second is on its way"
+    uploads.release(held, counts=False)
+    run()
+    assert cells(scene) is None
+    assert untold.next_round([scene.round.id]) is None
+    tell(Telling())
+    assert cells(scene) > 0
+    assert untold.next_round() is None
 
 
 def test_a_log_that_fails_again_and_again_keeps_nobody_from_being_told(scene, monkeypatch):
@@ -207,6 +244,10 @@ def test_a_log_that_fails_again_and_again_keeps_nobody_from_being_told(scene, mo
     first, _ = scene.receive(log_text())
     second, _ = scene.receive(log_text(seed=2), "second.csv")
     imports.import_log(first.id)
+    assert untold.next_round() is None
+    monkeypatch.setattr(untold, "PATIENCE", timedelta(0))
+    assert untold.next_round() == scene.round.id, "nobody waits for ever"
+    monkeypatch.undo()
 
     def fails(_log):
         raise ZeroDivisionError
@@ -215,8 +256,24 @@ def test_a_log_that_fails_again_and_again_keeps_nobody_from_being_told(scene, mo
     for _ in range(uploads.ATTEMPTS):
         with pytest.raises(ZeroDivisionError):
             imports.import_log(second.id)
+    assert uploads.claim(second.id) is None
+    tell(Telling())
+    assert cells(scene) > 0
+
+
+def test_telling_that_fails_is_tried_again_later_and_others_come_first(scene, monkeypatch):
     with unit_of_work():
-        assert Round.get_by_id(scene.round.id).cells > 0
+        untold.note(scene.round.id)
+        Round.update(policy="not a policy").where(Round.id == scene.round.id).execute()
+    telling = Telling()
+    tell(telling)
+    assert untold.next_round() == scene.round.id
+    monkeypatch.setattr("uchiwa.work.telling._PAUSE_S", 0.0)
+    with unit_of_work():
+        Round.update(policy="{}").where(Round.id == scene.round.id).execute()
+    later = Telling()
+    tell(later)
+    assert untold.next_round() is None
 
 
 def test_a_pyramid_that_was_not_built_is_built_by_the_next_tidying(scene):

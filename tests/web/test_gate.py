@@ -15,6 +15,7 @@ import pytest
 import uvicorn
 from starlette.testclient import TestClient
 
+from bench.fuzz import routes
 from tests.store.conftest import log_text
 from tests.web.conftest import Client
 from uchiwa.core.interchange import calibration_json
@@ -262,6 +263,15 @@ def test_a_log_that_is_read_anew_while_it_is_looked_at_says_so(client, scene):
     for path in (f"/read?log={log.id}", f"/logs/{log.id}/as/csv", "/spark/knock", "/fuel", "/tables", "/airflow"):
         answer = client.get(here + path)
         assert answer.status_code in (200, 409), (path, answer.status_code, answer.text[:500])
+
+
+def test_every_page_of_a_job_without_a_log_answers(client, scene):
+    values = {"job_id": scene.job.id, "number": 1, "table_id": "ve_main", "kind": "csv", "channel_id": 1, "log_id": 1}
+    asked = [one.path for one in routes() if "GET" in one.methods and one.path.startswith("/jobs/{job_id}")]
+    assert len(asked) > 30
+    for path in asked:
+        answer = client.get(re.sub(r"{(\w+)[^}]*}", lambda found: str(values.get(found[1], 1)), path))
+        assert answer.status_code < 500, (path, answer.status_code, answer.text[:500])
 
 
 def extreme(value: float) -> bytes:

@@ -164,11 +164,12 @@ class Round(Base):
     trim_percent = DoubleField(null=True)
     driven_s = DoubleField(null=True)
     regions = LongTextField(default="[]")
+    untold_since = DateTimeField(null=True)
 
     class Meta:
         """Peewee's settings."""
 
-        indexes = ((("job", "number"), True),)
+        indexes = ((("job", "number"), True), (("untold_since",), False))
 
 
 class LogFile(Base):

@@ -435,12 +435,6 @@ def waiting() -> list[int]:
         return [log.id for log in query]
 
 
-def more_waiting(log: LogFile) -> bool:
-    """Whether other files of a log's round are still to be imported."""
-    others = (LogFile.round == log.round_id) & (LogFile.id != log.id) & LogFile.source.is_null()
-    return LogFile.select().where(others, LogFile.state.in_((STORED, IMPORTING))).exists()
-
-
 def drop_abandoned() -> int:
     """Forget uploads that broke off a week ago and were never sent again."""
     with unit_of_work():

@@ -6,11 +6,14 @@ import json
 
 from uchiwa.core.car import CarFile
 from uchiwa.core.crosscheck import CrossCheck, air_of, cross_check
+from uchiwa.core.doubt import ask
 from uchiwa.core.errors import BadInput
 from uchiwa.core.proposals.evidence import QUANTITIES
 from uchiwa.store import calibrations, channels, drafts, jobs, samples
 from uchiwa.store.models import Job, LogFile, Round
 from uchiwa.work.log_cache import from_logs
+
+_COMPUTED = ("speed_density_air", "fuel_based_air")
 
 
 def airflow_of(job: Job, round_: Round) -> tuple[CrossCheck, list[LogFile]]:
@@ -18,6 +21,7 @@ def airflow_of(job: Job, round_: Round) -> tuple[CrossCheck, list[LogFile]]:
 
     Raises:
         BadInput: there is no usable log.
+        DoubtError: a channel that it would use is in doubt.
     """
     logs = jobs.usable_logs(round_)
     revision = drafts.running(job, round_)
@@ -27,12 +31,14 @@ def airflow_of(job: Job, round_: Round) -> tuple[CrossCheck, list[LogFile]]:
     car = CarFile.model_validate(json.loads(job.car.file)) if job.car.file != "{}" else None
     book = channels.book_of(job.shop_id)
     needed = set(QUANTITIES) | {"engine_speed", "ethanol_content", "battery_voltage"}
-    for way in ("speed_density_air", "fuel_based_air"):
-        needed.update(book.needs(way, base))
+    measured = {"airflow", "coolant_temperature"}.union(*(book.needs(way, base) for way in _COMPUTED))
+    needed |= measured
 
     def checked() -> CrossCheck:
-        return cross_check([air_of(log, base, car, book) for log in samples.read(logs, needed)])
+        read = samples.read(logs, needed)
+        ask(read, measured)
+        return cross_check([air_of(log, base, car, book) for log in read])
 
-    used = tuple(book.written_out(way) for way in ("speed_density_air", "fuel_based_air", "fuel_error"))
+    used = tuple(book.written_out(way) for way in (*_COMPUTED, "fuel_error"))
     more = (revision.calibration.content_hash, job.car.file, used)
     return from_logs("airflow", logs, more, checked), logs

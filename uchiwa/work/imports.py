@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import math
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import asdict
@@ -21,16 +20,27 @@ from uchiwa.core.drives import Drive
 from uchiwa.core.errors import BadInput
 from uchiwa.core.knowledge import Assignment, Knowledge
 from uchiwa.core.log import FloatArray, Log
-from uchiwa.core.proposals.fuel import ErrorSummary, summarise
-from uchiwa.core.proposals.policy import Policy
 from uchiwa.core.readers import check_size, read_recordings
 from uchiwa.core.table import Calibration, Table
-from uchiwa.store import briefs, calibrations, channels, drafts, findings, jobs, levels, memory, samples, uploads
+from uchiwa.store import (
+    briefs,
+    calibrations,
+    channels,
+    drafts,
+    findings,
+    levels,
+    memory,
+    moves,
+    samples,
+    untold,
+    uploads,
+)
 from uchiwa.store.collected import dwell_of
 from uchiwa.store.database import run_again, unit_of_work
 from uchiwa.store.locks import lock_job
 from uchiwa.store.models import Car, Job, LogFile, Round, Shop
-from uchiwa.work.fuel import round_proposal
+from uchiwa.work import summaries
+from uchiwa.work.summaries import tell_if_all_are_there
 
 _MOST_DRIVES = 400
 
@@ -54,44 +64,13 @@ def import_log(log_id: int) -> bool:
 
 
 def perform(log: LogFile) -> bool:
-    """Import a claimed file; whether it came to an end, and not to the end of its lease."""
+    """Import a claimed file and tell what its round shows; whether it came to an end, and not to that of its lease."""
     try:
-        if log.attempts > 1:  # this try may come to as little; those that left the telling to it are told of first
-            tell_round(log)
         read_and_check(log)
-        tell_round(log)
     except uploads.LeaseLostError:
         return False
+    tell_if_all_are_there(log.round_id)
     return True
-
-
-_TRIES = 3
-
-
-@run_again
-def tell_round(log: LogFile) -> None:
-    """Tell what the round's logs show, computed while nobody waits for it, and kept if they are still the same."""
-    with unit_of_work():
-        lock_job(log.job_id)
-        jobs.moved(Job.get_by_id(log.job_id))
-    for _ in range(_TRIES):
-        with unit_of_work():
-            if uploads.more_waiting(log):  # the last one that comes in tells of all
-                return
-            job, round_ = Job.get_by_id(log.job_id), Round.get_by_id(log.round_id)
-            seen, found = _rests_on(job, round_), round_summary(job, round_)
-        with unit_of_work():
-            lock_job(log.job_id)
-            if _rests_on(job, Round.get_by_id(log.round_id)) == seen:
-                keep_summary(round_, found)
-                return
-
-
-def _rests_on(job: Job, round_: Round) -> tuple[object, ...]:
-    """What the summary of a round follows from."""
-    revision = drafts.running(job, round_)
-    logs = tuple((log.id, log.reading) for log in jobs.usable_logs(round_))
-    return (logs, round_.policy, None if revision is None else revision.calibration_id)
 
 
 def read_and_check(log: LogFile) -> None:
@@ -140,6 +119,8 @@ def _show(log: LogFile, rows: list[LogFile], recordings: list[Log], surroundings
         for row, recording in zip(rows, recordings, strict=True):
             surroundings.keep(row, recording)
         uploads.show(rows)
+        untold.note(log.round_id)
+        moves.passed(log.job_id)
 
 
 def _examine_all(surroundings: Surroundings, rows: list[LogFile], recordings: list[Log]) -> None:
@@ -245,32 +226,7 @@ def drives_as_data(drives: Sequence[Drive]) -> list[dict[str, object]]:
     ]
 
 
-def round_summary(job: Job, round_: Round) -> ErrorSummary | None:
-    """How large the error is that a round's logs show, against the revision they were recorded with."""
-    if drafts.running(job, round_) is None:
-        return None
-    stored = Policy.read(json.loads(round_.policy))
-    kept = {"without", "also", "where", "in_use", "settle_s", "use_trims", "loop", "target", "transients"}
-    try:
-        proposal = round_proposal(job, round_, Policy.read(stored.model_dump(include=kept)))
-    except BadInput:
-        proposal = None
-    return summarise(proposal) if proposal is not None else None
-
-
-def keep_summary(round_: Round, summary: ErrorSummary | None) -> None:
-    """Keep what a round's logs show with it."""
-    Round.update(
-        error_percent=summary.rms_percent if summary else None,
-        cells=summary.cells if summary else None,
-        cells_within=summary.within if summary else None,
-        trim_percent=summary.trim_percent if summary and math.isfinite(summary.trim_percent) else None,
-        driven_s=summary.driven_s if summary else None,
-        regions=json.dumps([asdict(one) for one in summary.regions]) if summary else "[]",
-    ).where(Round.id == round_.id).execute()
-
-
 def accept(job: Job, round_: Round, log: LogFile, *, accepted: bool) -> None:
     """Accept a log for this round's work, or leave it out; from now on it stays as a person said."""
     LogFile.update(accepted=accepted, decided=True).where(LogFile.id == log.id).execute()
-    keep_summary(round_, round_summary(job, round_))
+    summaries.keep(round_, summaries.summary_of(job, round_))

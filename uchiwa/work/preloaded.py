@@ -1,4 +1,4 @@
-"""Loaded once by the process from which imports are forked; no threads, no connections, nothing that a fork breaks."""
+"""Loaded once by the process from which children are forked; no threads, no connections, nothing that a fork breaks."""
 
 from __future__ import annotations
 
@@ -6,4 +6,8 @@ import asammdf  # noqa: F401
 
 import uchiwa.core.readers.columnar_content
 import uchiwa.core.readers.mdf_content
-import uchiwa.work.importing  # noqa: F401
+import uchiwa.work.importing
+import uchiwa.work.telling  # noqa: F401
+from uchiwa.work.warm import warm_up
+
+warm_up()

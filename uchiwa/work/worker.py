@@ -25,6 +25,7 @@ from uchiwa.store.clock import now
 from uchiwa.store.database import database, unit_of_work
 from uchiwa.store.models import WorkerBeat
 from uchiwa.work import importing
+from uchiwa.work.telling import Telling
 
 BEAT_S = 5.0
 ALIVE = timedelta(seconds=20)
@@ -83,10 +84,10 @@ class Imports:
     def look_after(self) -> None:
         """Take note of those that are over, and end those that take too long."""
         for one in list(self.running):
-            if one.too_long and not one.over:
+            if one.too_long and not one.child.over:
                 _log.warning("the import of log %s takes too long and is ended", one.log.id)
-                one.kill()
-            if one.over:
+                one.child.kill()
+            if one.child.over:
                 self.running.remove(one)
                 one.finish()
 
@@ -105,7 +106,7 @@ class Imports:
 
     def wait(self, seconds: float) -> None:
         """Until one of them is over, or for so long."""
-        ends = [one.process.sentinel for one in self.running]
+        ends = [one.child.process.sentinel for one in self.running]
         if ends:
             wait(ends, timeout=seconds)
         else:
@@ -114,7 +115,7 @@ class Imports:
     def stop(self) -> None:
         """End all of them; what they were at waits for the next worker."""
         for one in self.running:
-            one.kill()
+            one.child.kill()
             try:
                 uploads.release(one.log, counts=False)
             except _NO_DATABASE:
@@ -132,13 +133,14 @@ def run(parent: int | None = None) -> None:
     threading.Thread(target=_beat, args=(over,), daemon=True).start()
     if parent is not None:
         end_with_parent(parent)
-    imports = Imports()
+    imports, told = Imports(), Telling()
     tidied = -_TIDY_S
     try:
         while not over.is_set():
             try:
                 imports.look_after()
                 imports.fill()
+                told.look_after()
                 if time.monotonic() - tidied > _TIDY_S:
                     tidied = time.monotonic()
                     tidy()
@@ -150,3 +152,4 @@ def run(parent: int | None = None) -> None:
     finally:
         over.set()
         imports.stop()
+        told.stop()

@@ -10,6 +10,7 @@ from uchiwa.core.errors import BadInput
 from uchiwa.core.progress import Station
 from uchiwa.store import calibrations, drafts
 from uchiwa.store.database import unit_of_work
+from uchiwa.web.doubts import doubt_values
 from uchiwa.web.flow_picture import flow_picture
 from uchiwa.web.pages import render
 from uchiwa.web.routing import router as new_router
@@ -30,7 +31,8 @@ def airflow(request: Request, user: Person, job_id: int, number: int) -> Respons
         try:
             check, logs = airflow_of(page.job, page.round)
         except BadInput as error:
-            return render(request, "fuel_empty.html", user, page=page, problem=str(error), policy=None)
+            asked = doubt_values(page.round, error, "airflow")
+            return render(request, "fuel_empty.html", user, page=page, problem=str(error), policy=None, **asked)
         revision = drafts.running(page.job, page.round)
         tables = fuel_tables(calibrations.content(revision.calibration)) if revision is not None else ()
     trusts = {"volumetric_efficiency": ("meter", "the meter"), "maf_curve": ("speed_density", "speed density")}

@@ -222,7 +222,7 @@ def channel(
     unit: Annotated[str, Form(max_length=32)] = "",
     quantity: Annotated[str, Form(max_length=64)] = "",
     as_unit: Annotated[str, Form(max_length=40)] = "",
-    back: Annotated[Literal["", "fuel", "spark"], Form()] = "",
+    back: Annotated[Literal["", "fuel", "spark", "airflow"], Form()] = "",
 ) -> Response:
     """Say what a channel is; remembered for this car and for this header, and the round's logs are read anew."""
     with unit_of_work():
