@@ -107,13 +107,20 @@ def take_out(car: StandInCar, seed: int) -> TakenOut:
 
 
 def road_error(car: StandInCar, seed: int) -> tuple[float, float]:
-    """Torque of a road log over that at the wheels, as RMS and greatest error over the middle three fifths of a pull."""
+    """Torque of a road log over what a dyno would measure, as RMS and greatest error over the middle three fifths of a pull."""
     log = simulate(car, car.base(), "full_load_pull", seed, tell_torque=True)
     truth = log.quantities["wheel_torque"].values
     raster = log.rasters[0]
     own = tuple(one for one in raster.channels if one.quantity != "wheel_torque")
     chassis = car.chassis
-    load = RoadLoad(chassis.mass, chassis.drag_area, chassis.rolling, _SLOPE)
+    load = RoadLoad(
+        chassis.mass,
+        chassis.drag_area,
+        chassis.rolling,
+        _SLOPE,
+        engine_inertia=chassis.engine_inertia,
+        wheel_inertia=0.0,
+    )
     (pull,) = pulls_of(replace(log, rasters=(replace(raster, channels=own),)), load)
     first = int(np.searchsorted(raster.time, pull.start))
     low, high = np.quantile(pull.speed, [0.2, 0.8])

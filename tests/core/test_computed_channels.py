@@ -62,6 +62,14 @@ def test_shipped_channels_by_hand(name, expected):
     assert workings().channel(name)[10] == pytest.approx(expected, rel=1e-6)
 
 
+def test_what_may_be_missing_may_be_missing_however_deep():
+    bare = CarFile(displacement=2.0, cylinders=4, injector_flow=5.0)
+    # 5 g/s · 4 · 8 ms / 1000 · 25 with no dead time, no rated pressure and no fuel pressure
+    assert workings(car=bare).channel("fuel_flow")[10] == pytest.approx(4.0, rel=1e-6)
+    with pytest.raises(BadInput, match="rail_pressure"):
+        workings(car=bare).channel("injector_pressure")
+
+
 def test_afr_follows_the_ethanol_in_the_log():
     ratio = workings(ethanol_content=np.full(20, 85.0)).channel("afr_measured")
     assert ratio[0] == pytest.approx(1.05 * 9.82, abs=0.02)
@@ -220,4 +228,13 @@ def test_every_function_can_be_used_as_it_is_written(name):
     formula = FUNCTIONS[name].written.replace("condition", "engine_speed > 1")
     for letter in ("x", "y"):
         formula = formula.replace(f"({letter}", "(engine_speed").replace(f" {letter}", " engine_speed")
-    assert workings(ethanol_content=np.ones(20)).value(formula).shape == TIME.shape
+    assert (
+        workings(
+            car=CAR.model_copy(update={"dead_times": ((10.0, 1.5), (14.0, 0.9))}),
+            ethanol_content=np.ones(20),
+            battery_voltage=np.full(20, 13.0),
+        )
+        .value(formula)
+        .shape
+        == TIME.shape
+    )

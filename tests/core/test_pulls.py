@@ -18,7 +18,7 @@ from uchiwa.core.pulls.gain import Method, distinct, gains
 from uchiwa.core.pulls.pull import Source
 from uchiwa.core.pulls.recognised import pulls_of
 from uchiwa.core.pulls.repeat import repeatability
-from uchiwa.core.pulls.road import RoadLoad, air_density, road_power
+from uchiwa.core.pulls.road import RoadLoad, air_density, road_power, turns_per_metre
 from uchiwa.core.pulls.runs import band_edges, bands_of, even_bands, friction
 from uchiwa.core.pulls.trade import boost_slope, trades
 from uchiwa.core.pulls.weather import Weather, sae_factor, trusted, vapour_pressure
@@ -82,7 +82,7 @@ def test_raggedness_is_the_scatter_and_not_the_shape_of_the_curve():
 
 def road(*, mass=1200.0, force=3000.0, seconds=12.0, ratio=40.0, rate=25.0, **changes):
     """A car pushed by a constant force against its drag and rolling resistance, 16 m/s at first."""
-    load = RoadLoad(mass, 0.7, 0.012)
+    load = RoadLoad(mass, 0.7, 0.012, engine_inertia=0.0, wheel_inertia=0.0)
     density = air_density(99.0, 20.0)
     fine, v = [], 16.0
     for _ in range(int(seconds * 1000)):
@@ -116,6 +116,56 @@ def test_a_slope_is_climbed_with_power():
     flat = road_power(time, still, RoadLoad(1000.0, 0.6, 0.01))
     steep = road_power(time, still, RoadLoad(1000.0, 0.6, 0.01, slope=0.1))
     assert steep - flat == pytest.approx(1000 * 9.80665 * 0.0995 * 20 / 1000, rel=0.001)
+
+
+def pulled(torque: float, overall: float, engine: float, wheels: float, mass: float = 1250.0, radius: float = 0.3):
+    """A pull in one gear by an engine of constant torque, whose own and whose wheels' turning parts are sped up too."""
+    step, v, fine = 0.001, 9.0, []
+    whole = mass + wheels / radius**2 + engine * (overall / radius) ** 2
+    while v * overall / radius < 6200 * 2 * math.pi / 60:
+        fine.append(v)
+        v += step * (torque * overall / radius - 0.5 * 1.2 * 0.65 * v * v - 0.013 * mass * 9.80665) / whole
+    velocity = np.array(fine)[::40]
+    return make_log(
+        25.0, engine_speed=velocity * overall / radius * 60 / (2 * math.pi), vehicle_speed=velocity * 3.6,
+        throttle_position=np.full(velocity.size, 100.0), gear=3.0,
+    )  # fmt: skip
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_what_turns_in_the_car_is_counted(seed):
+    rng = np.random.default_rng([seed, 88])
+    torque, engine, wheels = rng.uniform(150, 400), rng.uniform(0.1, 0.35), rng.uniform(3, 6)
+    load = RoadLoad(1250.0, tyre_radius=0.3)
+    told, usual = [], []
+    for overall in (8.2, 5.4):
+        log = pulled(torque, overall, engine, wheels)
+        (pull,) = pulls_of(log, replace(load, engine_inertia=engine, wheel_inertia=wheels))
+        told.append(np.median(pull.torque[pull.known]) / torque)
+        assert not any("turning parts" in one for one in pull.notes)
+        (pull,) = pulls_of(log, load)
+        usual.append(np.median(pull.torque[pull.known]) / torque)
+        assert any("turning parts count as" in one for one in pull.notes)
+    assert told == pytest.approx([1.0, 1.0], abs=0.01)
+    assert usual == pytest.approx([1.0, 1.0], abs=0.12)
+    apart = [np.median(one.torque[one.known]) for overall in (8.2, 5.4) for one in pulls_of(
+        pulled(torque, overall, engine, wheels), replace(load, engine_inertia=0.0, wheel_inertia=0.0)
+    )]  # fmt: skip
+    assert abs(usual[0] / usual[1] - 1.0) < 1.0 - apart[0] / apart[1] + 0.02, "gears tell the same torque"
+
+
+def test_the_turning_parts_of_a_car_as_the_book_has_them():
+    # Overall ratio 10 on 0.3 m: 0.04 + 0.0025·100 = 29 % of the mass; an inertia of 0.2 kg·m² is worth 0.2·(10/0.3)².
+    turns = turns_per_metre(np.array([3000.0]), np.array([3000 * 2 * math.pi / 60 / 10 * 0.3]))
+    assert turns == pytest.approx(10 / 0.3)
+    assert RoadLoad(1000.0, tyre_radius=0.3).turning_mass(turns) == pytest.approx(290.0)
+    assert RoadLoad(1000.0, tyre_radius=0.3, engine_inertia=0.2).turning_mass(turns) == pytest.approx(
+        40 + 222.22, rel=1e-4
+    )
+    assert RoadLoad(1000.0, tyre_radius=0.3, engine_inertia=0.0, wheel_inertia=4.5).turning_mass(
+        turns
+    ) == pytest.approx(50.0)
+    assert math.isnan(turns_per_metre(np.array([3000.0]), np.array([0.0])))
 
 
 def test_what_is_not_known_is_said_and_nothing_is_invented():

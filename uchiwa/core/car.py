@@ -9,6 +9,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from uchiwa.core.errors import BadInput
 from uchiwa.core.fuels import FUELS, Fuel
+from uchiwa.core.injectors import check_dead_times
 from uchiwa.core.knowledge import Assignment, Knowledge
 from uchiwa.core.pulls.road import RoadLoad
 from uchiwa.core.sensors import PRESSURE_LINES, WIDEBAND_LINES, Line, fit_line
@@ -18,6 +19,9 @@ Altitude = Annotated[float, Field(ge=-500, le=6000, allow_inf_nan=False)]
 Point = tuple[
     Annotated[float, Field(ge=-1, le=16, allow_inf_nan=False)],
     Annotated[float, Field(ge=-10, le=1000, allow_inf_nan=False)],
+]
+DeadTime = tuple[
+    Annotated[float, Field(ge=4, le=60, allow_inf_nan=False)], Annotated[float, Field(ge=0, le=10, allow_inf_nan=False)]
 ]
 OWN = "own"
 
@@ -34,6 +38,10 @@ class CarFile(BaseModel):
         fuel: id of the fuel in the tank, see `fuels`.
         injector_flow: g/s of one injector at the rated pressure; None if not known.
         injector_dead_time: ms at 14 V; None if not known.
+        dead_times: (volts, ms) of the injectors; they go before the single dead time.
+        injector_pressure: pressure difference at which the flow is stated, kPa; None if not known.
+        rail_pressure: of the fuel above ambient, kPa, where the regulator does not follow the intake pressure; None if it
+            does, so that the pressure across the injectors stays. A recorded fuel pressure goes before it.
         meter: what the airflow meter puts out.
         pressure_sensor: id of the intake pressure sensor's line, `own` for `pressure_points`, or `none`.
         pressure_points: measured (volts, kPa) of an own sensor.
@@ -49,6 +57,8 @@ class CarFile(BaseModel):
         rolling: coefficient of rolling resistance.
         tyre_radius: rolling, m; with `ratios` it stands in for a road speed that was not recorded.
         ratios: overall, engine to wheel, from the first gear on.
+        engine_inertia: of what turns with the engine (crank, flywheel, clutch), kg·m²; None: a usual one is taken.
+        wheel_inertia: of all wheels together, kg·m²; None: a usual one is taken.
         logger: what records.
         channel_limit: how many channels the logger records at once; None for no limit.
     """
@@ -63,6 +73,9 @@ class CarFile(BaseModel):
     fuel: Literal["petrol", "e10", "e85", "flex", "ethanol"] = "petrol"
     injector_flow: Positive | None = None
     injector_dead_time: Annotated[float, Field(ge=0, le=10)] | None = None
+    dead_times: Annotated[tuple[DeadTime, ...], Field(max_length=20)] = ()
+    injector_pressure: Annotated[float, Field(ge=50, le=50_000, allow_inf_nan=False)] | None = None
+    rail_pressure: Annotated[float, Field(ge=50, le=50_000, allow_inf_nan=False)] | None = None
     meter: Literal["none", "frequency", "voltage", "mass"] = "none"
     pressure_sensor: str = "none"
     pressure_points: Annotated[tuple[Point, ...], Field(max_length=20)] = ()
@@ -78,6 +91,8 @@ class CarFile(BaseModel):
     rolling: Annotated[float, Field(ge=0, le=0.1, allow_inf_nan=False)] = 0.013
     tyre_radius: Annotated[float, Field(ge=0.1, le=1.0, allow_inf_nan=False)] | None = None
     ratios: Annotated[tuple[Annotated[float, Field(gt=0.3, le=60)], ...], Field(max_length=12)] = ()
+    engine_inertia: Annotated[float, Field(ge=0.0, le=20.0, allow_inf_nan=False)] | None = None
+    wheel_inertia: Annotated[float, Field(ge=0.0, le=500.0, allow_inf_nan=False)] | None = None
     logger: Annotated[str, Field(max_length=80)] = ""
     channel_limit: Annotated[int, Field(ge=2, le=500)] | None = None
 
@@ -97,6 +112,7 @@ class CarFile(BaseModel):
         if car.wideband == "voltage":
             _ = car.mixture_line
         _ = car.pressure_line
+        check_dead_times(car.dead_times)
         return car
 
     @classmethod
@@ -113,7 +129,10 @@ class CarFile(BaseModel):
         """What the car's motion takes on a road of this slope (rise over run); None if its mass is not known."""
         if self.mass is None:
             return None
-        return RoadLoad(self.mass, self.drag_area, self.rolling, slope, self.tyre_radius, self.ratios)
+        return RoadLoad(
+            self.mass, self.drag_area, self.rolling, slope, self.tyre_radius, self.ratios, self.engine_inertia,
+            self.wheel_inertia,
+        )  # fmt: skip
 
     @property
     def known_fuel(self) -> Fuel:

@@ -7,7 +7,6 @@ from dataclasses import dataclass
 
 GRAVITY = 9.81
 DRIVELINE = 0.92
-_ROTATING = 0.25
 
 
 @dataclass(frozen=True)
@@ -19,6 +18,7 @@ class Chassis:
     drag_area: float = 0.66
     rolling: float = 0.013
     gears: tuple[float, ...] = (13.6, 8.1, 5.5, 4.25, 3.5)
+    engine_inertia: float = 0.25
 
     def engine_speed(self, gear: int, speed: float) -> float:
         """Engine speed in rpm at a road speed in m/s."""
@@ -31,18 +31,7 @@ class Chassis:
         drive = torque * self.gears[gear - 1] * DRIVELINE / self.tyre_radius if gear else 0.0
         drag = 0.5 * density * self.drag_area * speed * speed
         rolling = self.rolling * self.mass * GRAVITY if speed > 0.1 else 0.0
-        inertia = 1.0 + (_ROTATING * (self.gears[gear - 1] ** 2) / self.tyre_radius**2 / self.mass if gear else 0.0)
+        inertia = 1.0 + (
+            self.engine_inertia * (self.gears[gear - 1] ** 2) / self.tyre_radius**2 / self.mass if gear else 0.0
+        )
         return (drive - drag - rolling - self.mass * GRAVITY * slope) / (self.mass * inertia) - brake
-
-    def at_wheels(self, gear: int, torque: float, acceleration: float) -> float:
-        """Torque that reaches the road, divided by the gear, Nm: the engine's, less losses and what speeds up its parts.
-
-        Args:
-            gear: 0 is neutral.
-            torque: of the engine, Nm.
-            acceleration: of the car, m/s².
-        """
-        if not gear:
-            return 0.0
-        turning = _ROTATING * acceleration * self.gears[gear - 1] / self.tyre_radius
-        return torque * DRIVELINE - turning

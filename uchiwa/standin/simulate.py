@@ -13,6 +13,7 @@ from uchiwa.core.log import Channel, Log, Raster
 from uchiwa.core.quantities import QUANTITIES
 from uchiwa.core.table import Calibration
 from uchiwa.standin.cars import StandInCar
+from uchiwa.standin.chassis import DRIVELINE
 from uchiwa.standin.controller import Controller
 from uchiwa.standin.driver import Driver
 from uchiwa.standin.drives import make_drive
@@ -81,7 +82,7 @@ def simulate(
         revision: mark written into the log, by default the calibration's id.
         sensor: another wideband sensor than the usual one.
         ethanol_to: the ethanol content (%) that the fuel reaches some two thirds into the drive, for a car that senses it.
-        tell_torque: whether to add the true torque at the wheels, divided by the gear: what a car cannot know of itself.
+        tell_torque: whether to add what a dyno would measure, which a car cannot know of itself.
 
     Returns:
         A log at 25 Hz of what the car's sensors and controller report, in canonical units.
@@ -211,7 +212,7 @@ def simulate(
                     listening.level,
                     listening.limit,
                     float(listening.count),
-                    car.chassis.at_wheels(driver.gear, torque, acceleration),
+                    torque * DRIVELINE if driver.gear else 0.0,
                 )
             )
         time += STEP_S

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 
 from uchiwa.core.attribution import Step, by_hand
+from uchiwa.core.car import CarFile
 from uchiwa.core.errors import BadInput
 from uchiwa.core.proposals.correction import cells_mask
 from uchiwa.core.review import Difference, difference
@@ -75,11 +76,12 @@ def _seen(job: Job, round_: Round, logs: list[LogFile], table: Table) -> Visited
     return replace(visited, retard=retard)
 
 
-def _duty(logs: list[LogFile], draft: Draft, base: Calibration, content: Calibration) -> Duty | None:
+def _duty(job: Job, logs: list[LogFile], draft: Draft, base: Calibration, content: Calibration) -> Duty | None:
     if not logs:
         return None
-    more = (draft.base.calibration.content_hash, draft.calibration.content_hash)
-    return from_logs("duty", logs, more, lambda: (duty_of(logs, base, content),))[0]
+    file = str(job.car.file)
+    more = (draft.base.calibration.content_hash, draft.calibration.content_hash, file)
+    return from_logs("duty", logs, more, lambda: (duty_of(logs, base, content, CarFile.loads(file)),))[0]
 
 
 def review_work(job: Job, round_: Round) -> ReviewWork:
@@ -96,7 +98,7 @@ def review_work(job: Job, round_: Round) -> ReviewWork:
         base,
         content,
         seen,
-        _duty(logs, draft, base, content) if change.tables else None,
+        _duty(job, logs, draft, base, content) if change.tables else None,
         setup.name if setup is not None else "",
         image_fit(images.of_job(job), content),
         bool(logs),

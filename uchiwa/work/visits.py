@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from uchiwa.core.car import CarFile
 from uchiwa.core.coverage import dwell
 from uchiwa.core.errors import BadInput
 from uchiwa.core.gather import axis_values
@@ -22,7 +23,9 @@ from uchiwa.work.log_cache import from_logs
 
 TRAIL = 700
 _RUNNING = 400.0
-_DUTY = frozenset({"engine_speed", "injector_duty", "injector_pulse", "short_term_trim", "long_term_trim"})
+_DUTY = frozenset(
+    {"engine_speed", "injector_duty", "injector_pulse", "short_term_trim", "long_term_trim", "battery_voltage"}
+)
 
 
 @dataclass(frozen=True, eq=False)
@@ -113,7 +116,9 @@ def _worst(
     np.maximum.at(retard, (j, table.x.nearest(x[use])), knock[use])
 
 
-def duty_of(logs: Iterable[LogFile], before: Calibration, after: Calibration) -> Duty | None:
+def duty_of(
+    logs: Iterable[LogFile], before: Calibration, after: Calibration, car: CarFile | None = None
+) -> Duty | None:
     """The highest injector duty to be expected, over all logs."""
     every = list(logs)
     if not every:
@@ -124,5 +129,5 @@ def duty_of(logs: Iterable[LogFile], before: Calibration, after: Calibration) ->
         *after.by_role("lambda_target")[:1],
     ]
     wanted = set(_DUTY).union(*(_quantities(one) for one in tables))
-    found = [expected_duty(on_one_base(one)[1], before, after) for one in samples.read(every, wanted)]
+    found = [expected_duty(on_one_base(one)[1], before, after, car) for one in samples.read(every, wanted)]
     return max((one for one in found if one is not None), key=lambda one: one.expected, default=None)

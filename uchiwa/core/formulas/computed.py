@@ -10,7 +10,7 @@ from typing import Any
 
 from uchiwa.core.car import CarFile
 from uchiwa.core.errors import BadInput
-from uchiwa.core.formulas.constants import constant_of
+from uchiwa.core.formulas.constants import constant_of, dead_times
 from uchiwa.core.formulas.dimension import Meaning, declared, meaning
 from uchiwa.core.formulas.language import FUNCTIONS, Formula, FormulaError, MissingChannelError, parse
 from uchiwa.core.quantities import QUANTITIES
@@ -190,6 +190,8 @@ class _Need:
             if node.func.id == "constant":
                 constant_of(formula, node, given, self.calibration, self.car)
                 return
+            if node.func.id == "dead_time":
+                dead_times(formula, node, self.car)
             if node.func.id == "table":
                 table = table_named(formula, node, given, self.calibration)
                 for axis in (table.x, table.y):
@@ -340,9 +342,22 @@ SHIPPED = Book(
             "g/s",
         ),
         (
+            "injector_dead_time",
+            "dead time of the injectors",
+            'or_else(dead_time(battery_voltage), or_else(constant("injector_dead_time"), 0))',
+            "ms",
+        ),
+        (
+            "injector_pressure",
+            "pressure across the injectors",
+            'or_else(fuel_pressure, constant("rail_pressure")) + or_else(barometric_pressure, 101.3) - manifold_pressure',
+            "kPa",
+        ),
+        ("injector_gain", "flow of the injectors over their rated one", 'or_else(sqrt(injector_pressure / constant("injector_pressure")), 1)', "1"),
+        (
             "fuel_flow",
             "fuel flow",
-            'constant("injector_flow") * constant("cylinders") * max(injector_pulse - or_else(constant("injector_dead_time"), 0), 0) / 1000 * engine_speed / 120',
+            'constant("injector_flow") * injector_gain * constant("cylinders") * max(injector_pulse - injector_dead_time, 0) / 1000 * engine_speed / 120',
             "g/s",
         ),
         ("fuel_based_air", "air by fuel and mixture", "fuel_flow * mixture * stoichiometric_ratio", "g/s"),

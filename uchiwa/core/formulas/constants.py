@@ -19,6 +19,8 @@ OF_A_CAR: dict[str, str] = {
     "cylinders": "1",
     "injector_flow": "g/s",
     "injector_dead_time": "ms",
+    "injector_pressure": "kPa",
+    "rail_pressure": "kPa",
     "ethanol": "%",
 }
 
@@ -51,6 +53,8 @@ def constant_of(
             "cylinders": float(car.cylinders),
             "injector_flow": car.injector_flow,
             "injector_dead_time": car.injector_dead_time,
+            "injector_pressure": car.injector_pressure,
+            "rail_pressure": car.rail_pressure,
             "ethanol": car.known_fuel.ethanol_percent,
         }
     elif name == "ethanol":
@@ -68,3 +72,21 @@ def constant_of(
         len(name),
         lacking=f"constant {name}",
     )
+
+
+def dead_times(formula: Formula, node: ast.Call, car: CarFile | None) -> tuple[tuple[float, float], ...]:
+    """The car file's dead times by voltage, (volts, ms).
+
+    Raises:
+        MissingChannelError: it has none.
+    """
+    points = car.dead_times if car is not None else ()
+    if not points:
+        raise MissingChannelError(
+            formula.text,
+            formula.position(node),
+            "the car file has no dead times of the injectors",
+            "write them into the car file",
+            lacking="dead times of the injectors",
+        )
+    return points

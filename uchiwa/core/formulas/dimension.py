@@ -14,7 +14,7 @@ from typing import Protocol
 
 from uchiwa.core.car import CarFile
 from uchiwa.core.formulas.constants import constant_of
-from uchiwa.core.formulas.language import Formula
+from uchiwa.core.formulas.language import Formula, MissingChannelError
 from uchiwa.core.quantities import QUANTITIES
 from uchiwa.core.table import Calibration
 from uchiwa.core.units import Unit, pint_unit, powered, unit_text
@@ -165,14 +165,22 @@ class _Units:
             return Measure(said.of, said.exact)
         return _UNKNOWN
 
-    def _alike(self, nodes: list[ast.expr], verb: str) -> Measure:
+    def _or_else(self, node: ast.Call) -> Measure:
+        """The unit of a choice; of the second alone if the first rests on something that is not there."""
+        try:
+            first = self.of(node.args[0])
+        except MissingChannelError:
+            return self.of(node.args[1])
+        return self._alike(list(node.args), "chosen between", [first, self.of(node.args[1])])
+
+    def _alike(self, nodes: list[ast.expr], verb: str, measures: list[Measure] | None = None) -> Measure:
         """The one unit of parts that have to measure the same."""
+        measures = measures if measures is not None else [self.of(node) for node in nodes]
         before: Unit | None = None
         before_exact = True
         exact = True
         known = True
-        for node in nodes:
-            measure = self.of(node)
+        for node, measure in zip(nodes, measures, strict=True):
             if measure.plain:
                 continue
             if measure.unit is None:
@@ -236,7 +244,9 @@ class _Units:
             case "sqrt":
                 inner = self.of(node.args[0])
                 return inner if inner.plain or inner.unit is None else Measure(powered(inner.unit, 0.5), inner.exact)
-            case "min" | "max" | "or_else":
+            case "or_else":
+                return self._or_else(node)
+            case "min" | "max":
                 return self._alike(list(node.args), "chosen between")
             case "where":
                 self.of(node.args[0])
@@ -253,6 +263,9 @@ class _Units:
                 for one in node.args:
                     self.of(one)
                 return _PLAIN
+            case "dead_time":
+                self.of(node.args[0])
+                return Measure(pint_unit("ms"))
             case "stoichiometric":
                 self.of(node.args[0])
                 return Measure(pint_unit("1"))

@@ -18,11 +18,12 @@ from simpleeval import EvalWithCompoundTypes, InvalidExpression
 from uchiwa.core.car import CarFile
 from uchiwa.core.errors import BadInput
 from uchiwa.core.formulas.computed import SHIPPED, Book, table_named
-from uchiwa.core.formulas.constants import constant_of
+from uchiwa.core.formulas.constants import constant_of, dead_times
 from uchiwa.core.formulas.dimension import Meaning, meaning
 from uchiwa.core.formulas.gears import gear_from
 from uchiwa.core.formulas.language import SECONDS, Formula, FormulaError, MissingChannelError, parse
 from uchiwa.core.fuels import stoichiometric_ratio
+from uchiwa.core.injectors import dead_time_at
 from uchiwa.core.log import BoolArray, FloatArray
 from uchiwa.core.quantities import QUANTITIES
 from uchiwa.core.signal import held, rate, smooth
@@ -256,6 +257,9 @@ class _Arrays(EvalWithCompoundTypes):  # type: ignore[misc]
                 return np.float64(
                     constant_of(self.formula, node, given[0], self.workings.calibration, self.workings.car).value
                 )
+            case "dead_time":
+                points = dead_times(self.formula, node, self.workings.car)
+                return dead_time_at(points, np.asarray(given[0], dtype=np.float64))
             case "stoichiometric":
                 return stoichiometric_ratio(np.asarray(given[0], dtype=np.float64))
         whole = [

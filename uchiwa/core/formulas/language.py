@@ -72,6 +72,7 @@ FUNCTIONS: dict[str, Function] = {
     "or_else": Function(2, 2, "or_else(x, y)", "x, or y where x has no reading or the log has no such channel"),
     "table": Function(1, 1, 'table("ve_main")', "the calibration's own lookup, by a table's id or role"),
     "constant": Function(1, 1, 'constant("displacement")', "a constant of the calibration or of the car file"),
+    "dead_time": Function(1, 1, "dead_time(battery_voltage)", "dead time of the injectors at so many volts, ms, by the car file"),
     "stoichiometric": Function(1, 1, "stoichiometric(ethanol_content)", "air-fuel ratio at λ 1 of petrol with so much ethanol"),
     "gear_from": Function(2, 2, "gear_from(engine_speed, vehicle_speed)", "gear by the ratio of the two, 1 the shortest seen"),
 }  # fmt: skip

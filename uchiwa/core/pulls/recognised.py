@@ -12,7 +12,7 @@ from uchiwa.core.drives import DriveKind, recognise_drives
 from uchiwa.core.formulas.gears import gear_from
 from uchiwa.core.log import BoolArray, FloatArray, Log
 from uchiwa.core.pulls.pull import Flaw, Pull, Source
-from uchiwa.core.pulls.road import USUAL_DENSITY, RoadLoad, air_density, road_power
+from uchiwa.core.pulls.road import USUAL_DENSITY, RoadLoad, air_density, road_power, turns_per_metre
 from uchiwa.core.pulls.weather import Weather, sae_factor
 from uchiwa.core.signal import held, rate, spans
 from uchiwa.core.timebase import on_one_base
@@ -233,7 +233,14 @@ def _by_motion(it: _Stretch, load: RoadLoad | None, ratio: float) -> Pull:
     if barometer is not None and air is not None:
         density = air_density(float(np.nanmedian(barometer)), float(np.nanmin(air)))
     clean = np.where(bad, np.nan, velocity)
-    power = road_power(it.time, clean, load, density)
+    turns = turns_per_metre(it.speed, clean)
+    turning = load.turning_mass(turns) if math.isfinite(turns) else 0.0
+    if load.engine_inertia is None:
+        notes.append(
+            f"turning parts count as {100 * turning / load.mass:.0f} % of the mass, as is usual in this gear: "
+            "their inertia is not in the car file"
+        )
+    power = road_power(it.time, clean, load, density, turning=turning)
     with np.errstate(divide="ignore", invalid="ignore"):
         torque = power * 60e3 / (2 * math.pi * it.speed)
     return _pull(it, Source.ROAD, torque, flaws, bad, notes)

@@ -12,6 +12,9 @@ from uchiwa.core.log import FloatArray
 
 GRAVITY = 9.80665
 USUAL_DENSITY = 1.2
+USUAL_RADIUS = 0.31
+_WHEELS_SHARE, _ENGINE_SHARE = 0.04, 0.0025
+_RADIANS = 2.0 * math.pi / 60.0
 
 
 @dataclass(frozen=True)
@@ -25,6 +28,8 @@ class RoadLoad:
         slope: of the road, rise over run.
         tyre_radius: rolling, m; None if not known.
         ratios: overall, engine to wheel, by gear; empty if not known.
+        engine_inertia: of what turns with the engine, kg·m²; None if not known.
+        wheel_inertia: of all wheels and what turns with them, kg·m²; None if not known.
     """
 
     mass: float
@@ -33,6 +38,31 @@ class RoadLoad:
     slope: float = 0.0
     tyre_radius: float | None = None
     ratios: tuple[float, ...] = ()
+    engine_inertia: float | None = None
+    wheel_inertia: float | None = None
+
+    def turning_mass(self, turns: float) -> float:
+        """Mass, kg, that what turns in the car is worth when it speeds up: J_engine·(ω/v)² + J_wheels/r².
+
+        Where an inertia is not known, its share of the mass is taken from the usual mass factor of cars,
+        1.04 + 0.0025·(overall ratio)² (T. D. Gillespie, *Fundamentals of Vehicle Dynamics*, equation 2-9c): 0.04 for the
+        wheels, the rest for the engine.
+
+        Args:
+            turns: of the engine for each metre of road, rad/m.
+        """
+        radius = self.tyre_radius or USUAL_RADIUS
+        wheels = self.mass * _WHEELS_SHARE if self.wheel_inertia is None else self.wheel_inertia / radius**2
+        if self.engine_inertia is not None:
+            return wheels + self.engine_inertia * turns**2
+        return wheels + self.mass * _ENGINE_SHARE * (turns * radius) ** 2
+
+
+def turns_per_metre(engine_speed: FloatArray, road_speed: FloatArray) -> float:
+    """rad/m of an engine that turns at so many rpm while the car goes at so many m/s, the middle of all; NaN of none."""
+    with np.errstate(divide="ignore", invalid="ignore"):
+        turns = engine_speed * _RADIANS / road_speed
+    return float(np.median(turns[np.isfinite(turns)])) if np.isfinite(turns).any() else float("nan")
 
 
 def air_density(pressure: float, temperature: float) -> float:
@@ -65,21 +95,29 @@ def derivative(time: FloatArray, values: FloatArray, window: float) -> FloatArra
 
 
 def road_power(
-    time: FloatArray, velocity: FloatArray, load: RoadLoad, density: float = USUAL_DENSITY, window: float = 0.5
+    time: FloatArray,
+    velocity: FloatArray,
+    load: RoadLoad,
+    density: float = USUAL_DENSITY,
+    window: float = 0.5,
+    turning: float = 0.0,
 ) -> FloatArray:
-    """Power at the road in kW: m·a·v + ½·ρ·CdA·v³ + Crr·m·g·v + m·g·slope·v.
+    """Power at the road in kW, and with it what speeds up the turning parts:
+
+    (m + m_turning)·a·v + ½·ρ·CdA·v³ + Crr·m·g·v + m·g·slope·v.
 
     Args:
         time: s, rising; shape (n,).
         velocity: of the car, m/s.
         load: what its motion takes.
+        turning: mass that the turning parts are worth, kg; see `RoadLoad.turning_mass`.
         density: of the air, kg/m³.
         window: over which the acceleration is taken, s.
     """
     acceleration = derivative(time, velocity, window)
     steep = load.slope / math.hypot(1.0, load.slope)
     force = (
-        load.mass * acceleration
+        (load.mass + turning) * acceleration
         + 0.5 * density * load.drag_area * velocity**2
         + load.rolling * load.mass * GRAVITY
         + load.mass * GRAVITY * steep

@@ -6,8 +6,10 @@ from collections.abc import Mapping
 
 import numpy as np
 
+from uchiwa.core.car import CarFile
 from uchiwa.core.errors import BadInput
 from uchiwa.core.gather import axis_values
+from uchiwa.core.injectors import dead_time_at
 from uchiwa.core.log import FloatArray
 from uchiwa.core.reviewing.reviewed import Duty
 from uchiwa.core.table import Calibration, Table
@@ -15,10 +17,12 @@ from uchiwa.core.table import Calibration, Table
 _MS_PER_DUTY = 1200.0
 
 
-def expected_duty(signals: Mapping[str, FloatArray], before: Calibration, after: Calibration) -> Duty | None:
+def expected_duty(
+    signals: Mapping[str, FloatArray], before: Calibration, after: Calibration, car: CarFile | None = None
+) -> Duty | None:
     """The highest injector duty of a log, and what it would be with another calibration.
 
-    duty = pulse · rpm / 1200. Of the pulse, what exceeds the dead time goes with modelled air over λ target; fuel trims,
+    duty = pulse · rpm / 1200. The dead time is the car file's at the battery's voltage, else the calibration's. Of the pulse, what exceeds the dead time goes with modelled air over λ target; fuel trims,
     which the correction is to make needless, are taken out: pulse′ = dead + (pulse − dead) / ((1 + s)(1 + l)) ·
     (air′ / air) · (λt / λt′).
 
@@ -33,7 +37,7 @@ def expected_duty(signals: Mapping[str, FloatArray], before: Calibration, after:
         pulse = duty * _MS_PER_DUTY / running
     if pulse is None:
         return None
-    dead = before.constant("injector_dead_time") or 0.0
+    dead = _dead_time(signals, before, car)
     trims = np.ones(speed.shape)
     for one in ("short_term_trim", "long_term_trim"):
         if one in signals:
@@ -46,6 +50,13 @@ def expected_duty(signals: Mapping[str, FloatArray], before: Calibration, after:
         return None
     at = int(np.nanargmax(expected))
     return Duty(float(np.nanmax(now)), float(expected[at]), float(speed[at]))
+
+
+def _dead_time(signals: Mapping[str, FloatArray], before: Calibration, car: CarFile | None) -> FloatArray | float:
+    volts = signals.get("battery_voltage")
+    if car is not None and car.dead_times and volts is not None:
+        return dead_time_at(car.dead_times, volts)
+    return before.constant("injector_dead_time") or (car.injector_dead_time if car is not None else None) or 0.0
 
 
 def _ratio(

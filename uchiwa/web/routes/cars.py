@@ -59,7 +59,7 @@ def _read(form: FormData) -> CarFile:
     """The car file from its form; empty fields are not known."""
     data: dict[str, Any] = {}
     for key in CarFile.model_fields:
-        if key in ("wideband_points", "pressure_points"):
+        if key in ("wideband_points", "pressure_points", "dead_times"):
             data[key] = _points(str(form.get(key, "")))
         elif key == "ratios":
             data[key] = [float(one.replace(",", ".")) for one in _NUMBER.findall(str(form.get(key, "")))]
@@ -110,6 +110,7 @@ def _page(
         "pressure_fit": _fit(file.pressure_points),
         "wideband_text": typed.get("wideband_points", _written(file.wideband_points)),
         "pressure_text": typed.get("pressure_points", _written(file.pressure_points)),
+        "dead_text": typed.get("dead_times", _written(file.dead_times)),
         "volt_logs": _volt_logs(job),
         "idle": idle_cell(job),
         "reading": LogFile.select()
@@ -189,5 +190,5 @@ def keep(request: Request, user: Person, form: Fields, job_id: int) -> Response:
         if file != before:
             events.record(job, "car", "Changed the car file", author=user)
     count = len(ids)
-    say(request, f"Kept. {count} log{'s are' if count != 1 else ' is'} read anew with it." if count else "Kept.")
+    say(request, f"Saved. {count} log{'s are' if count != 1 else ' is'} read anew with it." if count else "Saved.")
     return RedirectResponse(f"/jobs/{job_id}/car", 303)
