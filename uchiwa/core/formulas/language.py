@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import ast
 from dataclasses import dataclass
+from threading import Lock
 
 from uchiwa.core.errors import BadInput
 
@@ -80,6 +81,9 @@ _NAMED = ("table", "constant")
 """Functions whose argument is a name in quotes."""
 SECONDS = {"smooth": 1, "delayed": 1, "held": 1}
 """Functions with an argument, by its place, that is a plain number of seconds."""
+
+_parsing = Lock()
+"""The interpreter counts the depth of its syntax trees for all threads together, and trips where two build one at a time."""
 
 _ALLOWED: tuple[type[ast.AST], ...] = (
     ast.Expression, ast.BinOp, ast.UnaryOp, ast.BoolOp, ast.Compare, ast.Call, ast.Name, ast.Constant, ast.Load,
@@ -159,7 +163,8 @@ def parse(text: str) -> Formula:
         at = next(place for place, letter in enumerate(text) if not letter.isprintable())
         raise FormulaError(text, at, "this character cannot stand in a formula", "write it in one line")
     try:
-        tree = ast.parse(text.strip(), mode="eval")
+        with _parsing:
+            tree = ast.parse(text.strip(), mode="eval")
     except SyntaxError as error:
         at = _lead(text) + len(text.strip().encode()[: max((error.offset or 1) - 1, 0)].decode(errors="ignore"))
         raise FormulaError(text, at, "this is not a formula", "check it there") from error
