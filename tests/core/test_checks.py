@@ -46,7 +46,7 @@ def written(car: str, log: Log) -> bytes:
     stand_in = car_named(car)
     brief = propose_brief(stand_in.file, "full_load", table_of(car))
     wanted = [ask.quantity for ask in brief.asked]
-    unusual = ("low_octane_flag", "mixture_voltage", "knock_count", "exhaust_temperature")
+    unusual = ("low_octane_flag", "mixture_voltage", "knock_count", "exhaust_temperature", "learned_knock_retard")
     extra = [one.quantity for one in log.rasters[0].channels if one.quantity in unusual]
     if extra:
         from uchiwa.standin.logger import write_delimited

@@ -7,7 +7,7 @@ from functools import cache
 import numpy as np
 
 from uchiwa.core.knock.evidence import gather_knock
-from uchiwa.core.knock.judgement import Verdict, clusters
+from uchiwa.core.knock.judgement import Speaks, Verdict, clusters
 from uchiwa.core.proposals.knock import KnockPolicy, proposal_from
 from uchiwa.standin.family.knocking import KnockSession, close, session
 
@@ -52,6 +52,36 @@ def test_spark_falls_at_each_real_events_operating_point_by_what_was_seen_and_th
         assert np.isfinite(pressure.values).all()
         assert proposal.unmet == ()
     assert events >= 100
+
+
+def test_spark_falls_wherever_the_controller_has_learned_to_hold_it_back():
+    drives = 0
+    for it in family():
+        if it.learned is None or not (it.learned > 0).any():
+            continue
+        knock = gather_knock([it.log], it.table)
+        proposal = proposal_from(it.table, knock, clusters(knock, it.table), KnockPolicy())
+        read = {one: it.log.quantities[one].values for one in ("engine_speed", "manifold_pressure")}
+        at = (read[it.table.x.quantity], read[it.table.y.quantity])
+        fall = it.table.lookup(*at) - proposal.corrected.lookup(*at)
+        assert (fall >= it.learned - 1e-6)[it.learned > 0].all()
+        alone = proposal_from(it.table, knock, clusters(knock, it.table), KnockPolicy(learned=False)).after
+        assert (alone >= proposal.after - 1e-9).all()
+        drives += 1
+    assert drives >= 3
+
+
+def test_the_cylinder_that_knocks_is_told():
+    told = [
+        why.words
+        for it in family()
+        if it.told == "cylinder"
+        for cluster in clusters(gather_knock([it.log], it.table), it.table)
+        for why in cluster.reasons
+        if why.code is Speaks.ONE_CYLINDER
+    ]
+    assert told
+    assert all("on cylinder" in one for one in told)
 
 
 def test_noise_is_judged_as_noise_where_it_stands_alone():

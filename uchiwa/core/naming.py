@@ -7,7 +7,7 @@ import unicodedata
 from dataclasses import dataclass
 from functools import lru_cache
 
-from uchiwa.core.quantities import QUANTITIES
+from uchiwa.core.quantities import KNOCK_BY_CYLINDER, QUANTITIES
 
 SURE, LIKELY, GUESS = 0.95, 0.8, 0.6
 
@@ -138,6 +138,7 @@ _TURNING = frozenset(
 )
 _BANK_TWO = re.compile(r"\b(?:bank ?2|b2s1|b2 s1|b2|right bank|bank b)\b|(?<=[a-z]) ?2$")
 _BANK_ONE = re.compile(r"\b(?:bank ?1|b1s1|b1 s1|s1|b1|left bank|bank a)\b|(?<=[a-z]) ?1$")
+_CYLINDER = re.compile(r"\b(?:cylinder|cyl|zylinder|zyl) ?(?:no |nr )?([1-9]|1[0-2])\b")
 _AFTER_CATALYST = re.compile(r"\b(?:s2|b1s2|b2s2|sensor 2|post cat|after cat\w*|rear)\b")
 
 
@@ -217,6 +218,12 @@ def match_name(name: str) -> Match | None:
         return known
     if _AFTER_CATALYST.search(plain):
         return None
+    if (cylinder := _CYLINDER.search(plain)) is not None:
+        whole = match_name(" ".join(_CYLINDER.sub(" ", plain).split()))
+        if whole is not None and whole.quantity == "knock_retard":
+            number = int(cylinder[1])
+            reason = f"{whole.reason}, of cylinder {number}"
+            return Match(KNOCK_BY_CYLINDER[number - 1], min(whole.confidence, SURE), reason)
     second = _BANK_TWO.search(plain) is not None
     bare = " ".join(_BANK_ONE.sub(" ", _BANK_TWO.sub(" ", plain)).split())
     found = _EXACT.get(bare) or _match_words(bare)

@@ -25,6 +25,10 @@ class Quantity:
     names: tuple[str, ...] = ()
 
 
+CYLINDERS = 12
+"""As many cylinders' own channels are known."""
+KNOCK_BY_CYLINDER = tuple(f"knock_retard_cylinder_{number}" for number in range(1, CYLINDERS + 1))
+
 _ALL = (
     Quantity(
         "engine_speed",
@@ -484,6 +488,28 @@ _ALL = (
             "klopfrücknahme",
             "ignition retard knock",
             "kr",
+        ),
+    ),
+    *(Quantity(one, "deg", f"knock retard, cylinder {at}", 0, 40) for at, one in enumerate(KNOCK_BY_CYLINDER, 1)),
+    Quantity(
+        "learned_knock_retard",
+        "deg",
+        "learned knock retard",
+        0,
+        40,
+        (
+            "knock retard learned",
+            "knock learn",
+            "knock learned",
+            "learned knock",
+            "learned knock correction",
+            "learned spark retard",
+            "long term knock retard",
+            "knock retard long term",
+            "knock adaptation",
+            "knock adaption",
+            "adaptive knock retard",
+            "klopfadaption",
         ),
     ),
     Quantity(

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from uchiwa.core.log import FloatArray, Log, Raster
+from uchiwa.core.retard import LEARNED, MOMENTARY, RETARDS, degrees_out
 
 GAP_PERIODS = 3.0
 GAP_S = 0.5
@@ -13,12 +14,12 @@ GAP_S = 0.5
 STATES = frozenset(
     {
         "loop_state", "gear", "in_gear", "low_octane_flag", "after_start_active", "overrun_cut_active", "marker",
-        "knock_count",
+        "knock_count", LEARNED,
     }
 )  # fmt: skip
 """Quantities that jump: between two samples the earlier one holds."""
 
-WORST = frozenset({"knock_retard", "knock_level"})
+WORST = frozenset({*MOMENTARY, "knock_level"})
 """Quantities of which a moment's highest counts: between two base samples their maximum is taken."""
 
 
@@ -72,8 +73,8 @@ def _highest(times: FloatArray, known_time: FloatArray, known: FloatArray, line:
 
 def joined(base: Raster, raster: Raster, values: FloatArray, quantity: str) -> FloatArray:
     """A channel's values on another time base; see `on_one_base`."""
-    if quantity == "knock_retard":
-        values = np.abs(values)
+    if quantity in RETARDS:
+        values = degrees_out(values, quantity)
     finite = np.isfinite(values)
     if raster is base and finite.all():
         return values
@@ -91,7 +92,7 @@ def on_one_base(log: Log) -> tuple[FloatArray, dict[str, FloatArray]]:
     Channels of other rasters, and those that were recorded on some of the rows only, are joined by straight lines over
     no more than three of their own sample periods or half a second, whichever is longer; states and gears hold their
     last value as long; of knock retard and level the highest between two base times counts, and retard is told as degrees
-    taken out, whichever sign the logger gives it.
+    taken out, whichever sign the logger gives it; of retard by cylinder the most at each moment is the knock retard.
 
     Pressure ratio and boost are derived where the log has intake and barometric pressure but not them, and intake
     pressure from boost.
@@ -107,6 +108,9 @@ def on_one_base(log: Log) -> tuple[FloatArray, dict[str, FloatArray]]:
         for channel in raster.channels:
             if channel.quantity is not None and channel.quantity not in signals:
                 signals[channel.quantity] = joined(base, raster, channel.values, channel.quantity)
+    retards = [signals[one] for one in MOMENTARY if one in signals]
+    if retards:
+        signals["knock_retard"] = np.fmax.reduce(retards)
     barometer, boost = signals.get("barometric_pressure"), signals.get("boost_pressure")
     if barometer is not None and boost is not None:
         signals.setdefault("manifold_pressure", boost + barometer)

@@ -147,6 +147,7 @@ DEFECTS: tuple[Defect, ...] = (
     Defect("knock_repeated", "a knock count that grows while nothing is taken out", "full_load_pull", lambda log: added(log, "knock_count", _counted(log))),
     Defect("exhaust_hot", "exhaust gas too hot at full load", "full_load_pull", lambda log: added(log, "exhaust_temperature", _hot_exhaust(log))),
     Defect("knock_single", "one small event, perhaps noise", "full_load_pull", lambda log: changed(log, knock_retard=lambda t, v, s: _bumps(t, s["throttle_position"], 1.5, 1))),
+    Defect("learned_retard", "spark held back since an earlier knock", "full_load_pull", lambda log: added(log, "learned_knock_retard", np.where(log.quantities["throttle_position"].values > 80.0, 2.5, 0.0))),
     Defect("low_octane", "the controller has given up on knock", "warm_idle", lambda log: added(log, "low_octane_flag", (log.rasters[0].time > 30).astype(float))),
     Defect("lean_at_load", "lean at full load", "full_load_pull", lambda log: changed(log, lambda_measured=lambda t, v, s: np.where((s["throttle_position"] > 90) & (t > 25), s["lambda_target"] * 1.12, v))),
     Defect("lean_tip_in", "a lean spike when the throttle opens", "full_load_pull", lambda log: changed(log, lambda_measured=_lean_spikes)),

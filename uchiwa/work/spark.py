@@ -25,6 +25,7 @@ from uchiwa.core.pulls.overlay import Overlay, PullView, overlay
 from uchiwa.core.pulls.pull import Pull
 from uchiwa.core.pulls.recognised import pulls_of
 from uchiwa.core.pulls.road import RoadLoad
+from uchiwa.core.retard import RETARDS
 from uchiwa.core.review import difference, same_axes
 from uchiwa.core.table import Calibration, Table
 from uchiwa.store import calibrations, drafts, jobs, knock_decisions, pull_notes, samples
@@ -35,7 +36,7 @@ from uchiwa.work.log_cache import from_logs
 NEEDED = frozenset({
     "engine_speed", "manifold_pressure", "barometric_pressure", "pressure_ratio", "boost_pressure", "cylinder_air",
     "engine_load", "airflow", "throttle_position", "vehicle_speed", "gear", "intake_air_temperature", "lambda_measured",
-    "spark_advance", "knock_retard", "knock_level", "knock_limit", "knock_count", "low_octane_flag", "marker",
+    "spark_advance", *RETARDS, "knock_level", "knock_limit", "knock_count", "low_octane_flag", "marker",
     "intake_cam_advance", "exhaust_cam_advance", "wheel_torque", "wheel_power",
 })  # fmt: skip
 _EARLIER = 6

@@ -13,6 +13,7 @@ from uchiwa.core.errors import BadInput
 from uchiwa.core.gather import axis_values
 from uchiwa.core.log import FloatArray
 from uchiwa.core.reading.operating import moments_in
+from uchiwa.core.retard import RETARDS, total_retard
 from uchiwa.core.reviewing.duty import expected_duty
 from uchiwa.core.reviewing.reviewed import Duty, Visited
 from uchiwa.core.table import Calibration, Table
@@ -60,7 +61,7 @@ def visits(logs: Iterable[LogFile], table: Table) -> Visits:
 def _read(logs: tuple[LogFile, ...], table: Table) -> Visits:
     seconds, retard, logged = np.zeros(table.shape), np.zeros(table.shape), False
     trail, longest = np.zeros((0, 2)), 0.0
-    wanted = {*_quantities(table), "engine_speed", "knock_retard"}
+    wanted = {*_quantities(table), "engine_speed", *RETARDS}
     for recording in samples.read(list(logs), wanted):
         time, signals = on_one_base(recording)
         try:
@@ -71,7 +72,7 @@ def _read(logs: tuple[LogFile, ...], table: Table) -> Visits:
         logged = True
         running = signals["engine_speed"] > _RUNNING
         seconds += dwell(table, time, signals, running)
-        _worst(retard, table, signals.get("knock_retard"), x, y, running)
+        _worst(retard, table, total_retard(signals), x, y, running)
         if time.size and time[-1] - time[0] > longest:
             longest = float(time[-1] - time[0])
             at = np.linspace(0, time.size - 1, min(TRAIL, time.size)).astype(int)

@@ -14,6 +14,7 @@ from uchiwa.core.drives import DriveKind
 from uchiwa.core.errors import BadInput
 from uchiwa.core.gather import axis_values
 from uchiwa.core.log import BoolArray, FloatArray, IntArray
+from uchiwa.core.retard import total_retard
 from uchiwa.core.signal import held, rate
 from uchiwa.core.table import Table
 
@@ -64,9 +65,9 @@ def _lookups(it: Examined) -> Iterator[str]:
         steady = even & np.isfinite(logged)
         if quantity == "airflow":
             steady &= logged > 3.0
-        retard = it.get("knock_retard")
+        retard = total_retard(it.signals)
         if retard is not None and quantity == "spark_advance":
-            steady &= retard < 0.1
+            steady &= ~(retard >= 0.1)
         chosen = np.flatnonzero(steady)
         chosen = chosen[:: max(1, chosen.size // _MOST_SAMPLES)]
         try:

@@ -9,9 +9,9 @@ import numpy as np
 from uchiwa.core.checks.examined import Examined
 from uchiwa.core.checks.finding import Finding, Severity
 from uchiwa.core.drives import DriveKind
-from uchiwa.core.knock.events import degrees_out
 from uchiwa.core.log import FloatArray
 from uchiwa.core.quantities import QUANTITIES
+from uchiwa.core.retard import LEARNED, degrees_out
 from uchiwa.core.signal import durations, smooth
 
 _HOT_AIR = 58.0
@@ -162,6 +162,22 @@ def knock(it: Examined) -> Iterator[Finding]:
         )
 
 
+def learned_retard(it: Examined) -> Iterator[Finding]:
+    """The controller has learned to hold spark back: it has knocked there before, and still does what it learned."""
+    learned = it.get(LEARNED)
+    if learned is None:
+        return
+    stretches = it.stretches(it.running & (np.nan_to_num(learned) >= it.limits.knock_degrees), 0.0, 1.0)
+    if stretches:
+        yield Finding(
+            "learned_retard",
+            Severity.WARNING,
+            "The engine has knocked before, and its controller remembers it. Please clear what it has learned when you flash the next calibration.",
+            f"Learned knock retard up to {float(np.nanmax(learned)):.1f}°: what was fired is not the table's spark.",
+            stretches,
+        )
+
+
 def low_octane(it: Examined) -> Iterator[Finding]:
     """The controller has given up on knock and runs its mild spark map."""
     flag = it.get("low_octane_flag")
@@ -280,6 +296,6 @@ def trims_not_reset(it: Examined) -> Iterator[Finding]:
 
 
 CHECKS = (
-    cold_engine, heat_soaked, exhaust_hot, airflow_ceiling, injector_duty, knock, low_octane, trim_beyond, banks_differ,
-    battery_jitter, fuel_pressure, trims_not_reset,
+    cold_engine, heat_soaked, exhaust_hot, airflow_ceiling, injector_duty, knock, learned_retard, low_octane,
+    trim_beyond, banks_differ, battery_jitter, fuel_pressure, trims_not_reset,
 )  # fmt: skip

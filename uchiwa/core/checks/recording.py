@@ -20,6 +20,7 @@ _STAND_IN = {
     "lambda_measured": ("mixture_voltage",),
     "airflow_frequency": ("airflow_voltage",),
     "injector_duty": ("injector_pulse",),
+    "knock_retard": ("knock_retard_cylinder_1",),
 }
 _FLAT_TOPPED = ("manifold_pressure", "boost_pressure")
 

@@ -10,6 +10,7 @@ from typing import NamedTuple
 import numpy as np
 
 from uchiwa.core.log import BoolArray, FloatArray, Log
+from uchiwa.core.retard import LEARNED, RETARDS, cylinder_of, degrees_out, includes_learned
 
 RISE = 0.4
 """Degrees by which retard must rise for an event, at once or little by little."""
@@ -18,7 +19,7 @@ APART_S = 0.25
 FOLLOWS_S = 0.3
 """Seconds after an event whose retard is its own."""
 _NEAR_S = 0.15
-SIGNS = ("knock_retard", "knock_count", "knock_level", "knock_limit", "marker")
+SIGNS = (*RETARDS, "knock_count", "knock_level", "knock_limit", "marker")
 """Quantities from which events are told."""
 
 
@@ -29,6 +30,7 @@ class Sign(StrEnum):
     COUNT = "count"
     LEVEL = "level"
     MARK = "mark"
+    LEARNED = "learned"
 
 
 @dataclass(frozen=True)
@@ -38,10 +40,13 @@ class Event:
     Attributes:
         at: s in the log.
         sign: what told it.
-        retard: the most retard within the third of a second after it, degrees; 0 if retard was not recorded. What comes
-            later lies in another cell, or is an event of its own.
+        retard: the most retard of any cylinder within the third of a second after it, and what the controller had learned
+            to hold back, degrees; 0 if retard was not recorded. What comes later lies in another cell, or is an event of
+            its own.
         level: the sensor's level, as a multiple of its limit; NaN if not recorded.
         measured: whether the log records retard, so that `retard` is what the controller took out.
+        learned: degrees of it that the controller had learned.
+        cylinder: that the most retard is of, where it is recorded by cylinder; else 0.
     """
 
     at: float
@@ -49,6 +54,8 @@ class Event:
     retard: float
     level: float
     measured: bool = True
+    learned: float = 0.0
+    cylinder: int = 0
 
 
 class Trace(NamedTuple):
@@ -62,11 +69,6 @@ def trace(time: FloatArray, values: FloatArray) -> Trace:
     """A channel's finite samples."""
     finite = np.isfinite(values)
     return Trace(time[finite], values[finite])
-
-
-def degrees_out(values: FloatArray) -> FloatArray:
-    """Retard as degrees taken out, over nought: loggers write it with either sign."""
-    return np.abs(values)
 
 
 def _edges(active: BoolArray) -> list[int]:
@@ -112,14 +114,14 @@ def log_events(log: Log) -> list[Event]:
 def events_of(traces: Mapping[str, Trace]) -> list[Event]:
     """The knock events that some channels tell, in order.
 
-    Retard that rises, a count that grows, a level above its limit, and the driver's mark are signs; of signs within a
-    quarter of a second the first in this order tells what the event is.
+    Retard that rises, a count that grows, a level above its limit, the driver's mark, and a learned retard that the engine
+    comes into are signs; of signs within a quarter of a second the first in this order tells what the event is. Each
+    cylinder's retard is looked at by itself.
     """
-    retard, count, marker = (traces.get(one) for one in ("knock_retard", "knock_count", "marker"))
-    begun: list[tuple[float, Sign]] = []
-    if retard is not None:
-        retard = Trace(retard.time, degrees_out(retard.values))
-        begun += [(float(retard.time[at]), Sign.RETARD) for at in _rises(retard.values)]
+    count, marker = (traces.get(one) for one in ("knock_count", "marker"))
+    held = _Held.of(traces)
+    begun = [(at, Sign.RETARD) for one in held.momentary.values() for at in _moments(one)]
+    begun += [(at, Sign.LEARNED) for at in _moments(held.learned)]
     if count is not None and count.values.size:
         grown = np.flatnonzero(np.diff(count.values, prepend=count.values[:1]) > 0)
         begun += [(float(count.time[at]), Sign.COUNT) for at in grown.tolist()]
@@ -133,10 +135,71 @@ def events_of(traces: Mapping[str, Trace]) -> list[Event]:
     for at, sign in sorted(begun, key=lambda one: (one[0], order.index(one[1]))):
         if events and at - events[-1].at < APART_S:
             continue
-        worst = _highest(retard, at, at + FOLLOWS_S) if retard is not None else float("nan")
         heard = _highest(ratio, at - _NEAR_S, at + _NEAR_S) if ratio is not None else float("nan")
-        events.append(Event(at, sign, worst if np.isfinite(worst) else 0.0, heard, retard is not None))
+        total, learned, cylinder = held.at(at)
+        events.append(Event(at, sign, total, heard, held.measured, learned, cylinder))
     return events
+
+
+def _moments(of: Trace | None) -> list[float]:
+    """When retard has risen."""
+    return [] if of is None else [float(of.time[at]) for at in _rises(of.values)]
+
+
+@dataclass(frozen=True)
+class _Held:
+    """Retard on the time bases of its channels.
+
+    Attributes:
+        momentary: by cylinder, 0 for all of them.
+        learned: what the controller has learned; None if that is not recorded.
+        included: whether what it has learned is in the momentary retard.
+    """
+
+    momentary: dict[int, Trace]
+    learned: Trace | None
+    included: bool
+
+    @classmethod
+    def of(cls, traces: Mapping[str, Trace]) -> _Held:
+        out = {
+            one: Trace(traces[one].time, degrees_out(traces[one].values, one))
+            for one in RETARDS
+            if one in traces and traces[one].time.size
+        }
+        learned = out.pop(LEARNED, None)
+        momentary = {cylinder_of(one): told for one, told in out.items()}
+        included = learned is not None and any(
+            includes_learned(one.values, _before(learned, one.time)) for one in momentary.values()
+        )
+        return cls(momentary, learned, included)
+
+    @property
+    def measured(self) -> bool:
+        """Whether any retard is recorded."""
+        return bool(self.momentary) or self.learned is not None
+
+    def at(self, moment: float) -> tuple[float, float, int]:
+        """Of an event: the most retard, how much of it was learned, and the cylinder with the most."""
+        told = {
+            cylinder: float(np.nan_to_num(_highest(one, moment, moment + FOLLOWS_S)))
+            for cylinder, one in self.momentary.items()
+        }
+        worst = max(told.values(), default=0.0)
+        cylinder = max((one for one in told if one and told[one] >= worst > 0.0), default=0)
+        if self.learned is None:
+            return worst, 0.0, cylinder
+        since = float(_before(self.learned, np.array([moment]))[0])
+        learned = float(
+            np.fmax(np.nan_to_num(since), np.nan_to_num(_highest(self.learned, moment, moment + FOLLOWS_S)))
+        )
+        return (max(worst, learned) if self.included else worst + learned), learned, cylinder
+
+
+def _before(of: Trace, moments: FloatArray) -> FloatArray:
+    """The last reading before each moment; NaN where there is none."""
+    place = np.searchsorted(of.time, moments + 1e-9) - 1
+    return np.where(place >= 0, of.values[np.maximum(place, 0)], np.nan)
 
 
 def _over_limit(traces: Mapping[str, Trace]) -> Trace | None:

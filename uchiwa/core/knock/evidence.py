@@ -14,6 +14,7 @@ from uchiwa.core.errors import BadInput
 from uchiwa.core.gather import axis_values
 from uchiwa.core.knock.events import Event, Sign, log_events
 from uchiwa.core.log import BoolArray, FloatArray, IntArray, Log
+from uchiwa.core.retard import LEARNED, total_retard
 from uchiwa.core.signal import durations, held, rate
 from uchiwa.core.table import Axis, Table
 from uchiwa.core.timebase import on_one_base
@@ -76,8 +77,9 @@ class Knock:
         names: of the logs.
         events: in order of log and time.
         dwell: s in each cell with the engine running.
-        worst, mean: retard in degrees; mean over the time in the cell.
-        count: events by cell.
+        worst, mean: retard in degrees, with what the controller had learned; mean over the time in the cell.
+        learned: the most that the controller had learned to hold back at points whose lookup makes use of the cell, degrees.
+        count: events by cell, without those at which only something learned was held back: that stays whatever the spark.
         heard: whether any log has a channel that can tell knock (marks do not count).
         low_octane_s: seconds for which the controller's flag for bad fuel was set.
         spark: mean spark that was fired in each cell, NaN where unknown.
@@ -94,6 +96,7 @@ class Knock:
     low_octane_s: float
     spark: FloatArray
     unplaced: tuple[tuple[int, float], ...] = ()
+    learned: FloatArray | None = None
 
     @property
     def per_minute(self) -> FloatArray:
@@ -118,6 +121,7 @@ def gather_knock(logs: Sequence[Log], table: Table) -> Knock:
     shape = table.shape
     seconds, worst, weighted = np.zeros(shape), np.zeros(shape), np.zeros(shape)
     count, spark_sum, spark_time = np.zeros(shape, dtype=np.int64), np.zeros(shape), np.zeros(shape)
+    learned = np.zeros(shape)
     events: list[Placed] = []
     unplaced: list[tuple[int, float]] = []
     heard, low = False, 0.0
@@ -131,8 +135,10 @@ def gather_knock(logs: Sequence[Log], table: Table) -> Knock:
         j = table.y.nearest(np.nan_to_num(y)) if table.y is not None else np.zeros(time.shape, dtype=np.int64)
         seconds += dwell(table, time, signals, running)
         span = durations(time)
-        retard = signals.get("knock_retard")
-        heard |= any(one in signals for one in ("knock_retard", "knock_count", "knock_level"))
+        retard = total_retard(signals)
+        heard |= any(one in signals for one in ("knock_retard", LEARNED, "knock_count", "knock_level"))
+        if LEARNED in signals:
+            _raise_between(learned, table, x, y, np.where(inside, signals[LEARNED], np.nan))
         if retard is not None:
             use = inside & np.isfinite(retard)
             np.maximum.at(worst, (j[use], i[use]), retard[use])
@@ -154,13 +160,28 @@ def gather_knock(logs: Sequence[Log], table: Table) -> Knock:
             if placed is None:
                 unplaced.append((number, event.at))
                 continue
-            count[placed.j, placed.i] += 1
+            count[placed.j, placed.i] += event.sign is not Sign.LEARNED
             events.append(placed)
     with np.errstate(divide="ignore", invalid="ignore"):
         mean = np.where(seconds > 0, weighted / seconds, 0.0)
         spark = np.where(spark_time > 0, spark_sum / spark_time, np.nan)
     names = tuple(one.name for one in logs)
-    return Knock(names, tuple(events), seconds, worst, mean, count, heard, low, spark, tuple(unplaced))
+    return Knock(names, tuple(events), seconds, worst, mean, count, heard, low, spark, tuple(unplaced), learned)
+
+
+_MAKES_USE = 0.05
+
+
+def _raise_between(highest: FloatArray, table: Table, x: FloatArray, y: FloatArray, values: FloatArray) -> None:
+    """Raise every cell to the highest of the values at points whose lookup rests on it by more than a twentieth."""
+    use = values > 0
+    i, along = table.x.place(x[use])
+    j, upward = table.y.place(y[use]) if table.y is not None else (np.zeros_like(i), np.zeros(i.shape))
+    for right in (0, 1):
+        for up in (0, 1) if table.y is not None else (0,):
+            weight = (along if right else 1.0 - along) * (upward if up else 1.0 - upward)
+            here = weight > _MAKES_USE
+            np.maximum.at(highest, (j[here] + up, i[here] + right), values[use][here])
 
 
 @dataclass(frozen=True, eq=False)
@@ -201,7 +222,11 @@ def _placed(event: Event, log: int, place: _Place, causes: list[tuple[Disturbanc
     i = int(place.x_axis.nearest(np.array([x]))[0])
     j = int(place.y_axis.nearest(np.array([y]))[0]) if place.y_axis is not None else 0
     number = place.number(event.at)
-    disturbed = next((cause for cause, mask in causes if mask[number]), None) if event.sign is not Sign.MARK else None
+    disturbed = (
+        next((cause for cause, mask in causes if mask[number]), None)
+        if event.sign not in (Sign.MARK, Sign.LEARNED)
+        else None
+    )
     return Placed(
         event, log, i, j, x, y,
         speed=place.told("engine_speed", event.at),

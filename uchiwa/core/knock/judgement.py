@@ -8,6 +8,7 @@ from enum import StrEnum
 
 import numpy as np
 
+from uchiwa.core.knock.events import RISE, Sign
 from uchiwa.core.knock.evidence import Knock, Placed
 from uchiwa.core.log import FloatArray
 from uchiwa.core.orientation import axis_of, load_axis
@@ -50,11 +51,13 @@ class Speaks(StrEnum):
     GONE = "gone"
     STAYS = "stays"
     STAYS_WHEN_SAFE = "stays_when_safe"
+    LEARNED = "learned"
+    ONE_CYLINDER = "one_cylinder"
 
 
 @dataclass(frozen=True)
 class Reason:
-    """One thing that speaks for real knock (weight over 0) or for noise (under 0): its code, and the words for it."""
+    """One thing that speaks for real knock (weight over 0), for noise (under 0), or is to be known: its code, and words."""
 
     code: Speaks
     words: str
@@ -118,15 +121,20 @@ def _speed(events: Sequence[Placed]) -> float:
 
 
 def _verdict(reasons: Sequence[Reason], events: Sequence[Placed], worst: float, table: Table) -> Verdict:
-    """By the weights; but three degrees, the same place twice, or anything under load is noise only if safe spark did
-    not silence it.
+    """By the weights; but three degrees, the same place twice, what the controller has learned, or anything under load is
+    noise only if safe spark did not silence it.
     """
     total = sum(one.weight for one in reasons)
     if total >= 1.0:
         return Verdict.REAL
     if total > -1.0:
         return Verdict.UNSURE
-    grave = worst >= GRAVE or _same_place_twice(events) or any(_under_load(one, table) for one in events)
+    grave = (
+        worst >= GRAVE
+        or _has(reasons, Speaks.LEARNED)
+        or _same_place_twice(events)
+        or any(_under_load(one, table) for one in events)
+    )
     return Verdict.UNSURE if grave and not _has(reasons, Speaks.STAYS_WHEN_SAFE) else Verdict.NOISE
 
 
@@ -178,21 +186,15 @@ def _reasons(
     marks = sum(one.event.sign == "mark" for one in events)
     if marks:
         why.append(Reason(Speaks.DRIVER, f"the driver heard it {marks} time{'s' if marks > 1 else ''}", 2.0))
-    count, worst = len(events), max(one.event.retard for one in events)
-    if count >= 4:
-        why.append(Reason(Speaks.REPEATED, f"it comes again and again: {count} events", 1.0))
-    elif count <= FEW and worst <= SMALL:
-        why.append(
-            Reason(Speaks.SMALL, f"{'a single' if count == 1 else 'two'} small event{'s' if count > 1 else ''}", -1.5)
-        )
-    disturbed = [one.disturbed for one in events if one.disturbed is not None]
-    if len(disturbed) >= 0.6 * count:
-        common = max(set(disturbed), key=disturbed.count)
-        words = f"{len(disturbed)} of {count} within half a second of {common.value}"
-        why.append(Reason(Speaks.DISTURBED, words, -2.5))
-    elif count >= 3 and len(disturbed) <= 0.3 * count:
-        words = f"{count - len(disturbed)} of {count} far from any shift, snap of the throttle or limiter"
-        why.append(Reason(Speaks.UNDISTURBED, words, 0.5))
+    learned = max(one.event.learned for one in events)
+    if learned >= RISE:
+        why.append(Reason(Speaks.LEARNED, f"the controller has learned to hold {learned:.1f}° back", 1.0))
+    if (alone := _one_cylinder(events)) is not None:
+        why.append(alone)
+    heard = [one for one in events if one.event.sign is not Sign.LEARNED]
+    if heard:
+        why += _by_repetition(heard)
+    count = len(events)
     loaded = [one for one in events if not one.throttle <= _OPEN and _high(one, table)]
     if len(loaded) >= 0.8 * count:
         why.append(Reason(Speaks.FULL_LOAD, "at full load, where spark is nearest to its limit", 0.75))
@@ -212,6 +214,42 @@ def _reasons(
     return tuple(why)
 
 
+def _by_repetition(heard: Sequence[Placed]) -> list[Reason]:
+    """How often it comes, and whether something else came with it; what was only learned is not heard anew."""
+    why: list[Reason] = []
+    count, worst = len(heard), max(one.event.retard for one in heard)
+    if count >= 4:
+        why.append(Reason(Speaks.REPEATED, f"it comes again and again: {count} events", 1.0))
+    elif count <= FEW and worst <= SMALL:
+        why.append(
+            Reason(Speaks.SMALL, f"{'a single' if count == 1 else 'two'} small event{'s' if count > 1 else ''}", -1.5)
+        )
+    disturbed = [one.disturbed for one in heard if one.disturbed is not None]
+    if len(disturbed) >= 0.6 * count:
+        common = max(set(disturbed), key=disturbed.count)
+        words = f"{len(disturbed)} of {count} within half a second of {common.value}"
+        why.append(Reason(Speaks.DISTURBED, words, -2.5))
+    elif count >= 3 and len(disturbed) <= 0.3 * count:
+        words = f"{count - len(disturbed)} of {count} far from any shift, snap of the throttle or limiter"
+        why.append(Reason(Speaks.UNDISTURBED, words, 0.5))
+    return why
+
+
+def _one_cylinder(events: Sequence[Placed]) -> Reason | None:
+    """That it is always the same cylinder: of no weight for or against, but good to know."""
+    told = [one.event.cylinder for one in events if one.event.cylinder]
+    if len(told) < _SAME_CYLINDER or len(told) < len(events) / 2:
+        return None
+    usual = max(set(told), key=told.count)
+    share = told.count(usual)
+    if share < 0.8 * len(told):
+        return None
+    return Reason(
+        Speaks.ONE_CYLINDER, f"{share} of {len(told)} on cylinder {usual}: look at its plug, injector and sensor", 0.0
+    )
+
+
+_SAME_CYLINDER = 3
 _OPEN = 75.0
 
 
@@ -265,6 +303,8 @@ def _at_less_spark(cells: set[tuple[int, int]], knock: Knock, safer: Knock) -> R
     if safe_seconds < 2.0 or seconds <= 0:
         return None
     now, then = knock.count[j, i][use].sum() / seconds, safer.count[j, i][use].sum() / safe_seconds
+    if now <= 0:
+        return None
     expected = now * safe_seconds
     degrees = float(less[use].mean())
     if expected >= 2.0 and then <= 0.2 * now:

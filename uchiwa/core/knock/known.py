@@ -10,10 +10,11 @@ from uchiwa.core.knock.evidence import Placed
 from uchiwa.core.log import FloatArray
 from uchiwa.core.pulls.pull import Pull
 from uchiwa.core.pulls.runs import Bands
+from uchiwa.core.retard import LEARNED, total_retard
 from uchiwa.core.table import Table
 
 _RUNG = 0.5
-_LISTENING = ("knock_retard", "knock_count", "knock_level", "marker")
+_LISTENING = ("knock_retard", LEARNED, "knock_count", "knock_level", "marker")
 _BESIDE_RPM = 1100.0
 _ANY_RETARD = 0.1
 _EXCUSED_S = 3.0
@@ -94,7 +95,7 @@ def heard_in(
 
 def _held_retard(pull: Pull, low: float, high: float, excused: Sequence[Placed]) -> bool:
     """Whether retard was held in a band of speed, far from every event that is held to be noise."""
-    retard = pull.signals.get("knock_retard")
+    retard = total_retard(pull.signals)
     if retard is None:
         return False
     here = (pull.speed >= low) & (pull.speed < high) & (np.abs(np.nan_to_num(retard)) > _ANY_RETARD)

@@ -28,6 +28,7 @@ class KnockPolicy(BaseModel):
         slope: the most a cell may stand above a neighbour afterwards, degrees per cell, unless it did before.
         unmeasured: degrees that an event is taken to have been worth where retard was not recorded.
         widen: cells to either side in speed that take part beside those between which an event lies.
+        learned: whether what the controller has learned to hold back is taken out of the table, wherever it does.
         noise: numbers of clusters that a person holds to be noise, whatever the judgement.
         real: numbers of clusters that a person holds to be real.
         pinned: cells [i, j] that must not change.
@@ -41,6 +42,7 @@ class KnockPolicy(BaseModel):
     unmeasured: Annotated[float, Field(ge=0, le=10)] = 2.0
     slope: Annotated[float, Field(gt=0, le=20)] = 4.0
     widen: Annotated[int, Field(ge=0, le=4)] = 1
+    learned: bool = True
     noise: tuple[int, ...] = ()
     real: tuple[int, ...] = ()
     pinned: tuple[Cell, ...] = ()
@@ -197,6 +199,21 @@ def _asked(table: Table, knock: Knock, judged: Collection[Cluster], policy: Knoc
                 asked[j, i] = max(asked[j, i], out)
         for i, j in _shadow(cluster, knock, policy):
             asked[j, i] = max(asked[j, i], _rounded_up(float(knock.mean[j, i]), policy))
+    return np.maximum(asked, _asked_by_learned(table, knock, judged, policy))
+
+
+def _asked_by_learned(table: Table, knock: Knock, judged: Collection[Cluster], policy: KnockPolicy) -> FloatArray:
+    """What the controller has learned to hold back, and the margin, but not where its cause is held to be noise."""
+    asked = np.zeros(table.shape)
+    if knock.learned is None or not policy.learned:
+        return asked
+    for j, i in np.argwhere(knock.learned >= policy.step).tolist():
+        asked[j, i] = _rounded_up(float(knock.learned[j, i]), policy) + policy.margin
+    for cluster in judged:
+        if not counts_as_real(cluster, policy):
+            for one in cluster.events:
+                for i, j in _around(table, one, 0):
+                    asked[j, i] = 0.0
     return asked
 
 
@@ -301,6 +318,7 @@ def report(proposal: KnockProposal) -> dict[str, Any]:
                 "worst": float(knock.worst[j, i]),
                 "mean": round(float(knock.mean[j, i]), 4),
                 "events": int(knock.count[j, i]),
+                "learned": round(float(knock.learned[j, i]), 3) if knock.learned is not None else 0.0,
                 "dwell_s": round(float(knock.dwell[j, i]), 3),
                 "state": str(proposal.state[j, i]),
             }

@@ -11,6 +11,7 @@ import numpy as np
 from uchiwa.core.airflow import ZERO_CELSIUS
 from uchiwa.core.log import FloatArray
 from uchiwa.core.pulls.pull import Pull
+from uchiwa.core.retard import total_retard
 
 LEAST_SAMPLES = 4
 AIR_EXPONENT = 0.8
@@ -143,8 +144,11 @@ def _median(values: FloatArray) -> FloatArray:
 
 
 def _with_pressure(pull: Pull) -> dict[str, FloatArray]:
-    """A pull's readings; where only boost was recorded, intake pressure over a usual barometer."""
+    """A pull's readings; retard with what was learned, and of boost alone, intake pressure over a usual barometer."""
     told = dict(pull.signals)
+    retard = total_retard(told)
+    if retard is not None:
+        told["knock_retard"] = retard
     if "manifold_pressure" not in told and "boost_pressure" in told:
         told["manifold_pressure"] = told["boost_pressure"] + USUAL_BAROMETER
     return told

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from uchiwa.core.log import Channel, FloatArray, Log, Raster
-from uchiwa.core.quantities import QUANTITIES
+from uchiwa.core.quantities import KNOCK_BY_CYLINDER, QUANTITIES
 from uchiwa.core.table import Axis, Table, frozen
 from uchiwa.standin.family.road import STEP_S, drive
 
@@ -25,6 +25,8 @@ class KnockSession:
         safer: the same with seven degrees less spark, where only the noise is left.
         real, noise: moments of true knock, and of what only sounds like it, s.
         seen: degrees that each moment of true knock took out.
+        told: how retard is logged: of `all` cylinders together, by `cylinder`, or with what is `learned` beside it.
+        learned: degrees that the controller has learned to hold back at each sample of the slow channels; else None.
     """
 
     table: Table
@@ -33,6 +35,8 @@ class KnockSession:
     real: tuple[float, ...]
     noise: tuple[float, ...]
     seen: tuple[float, ...]
+    told: str = "all"
+    learned: FloatArray | None = None
 
 
 def spark_table(rng: np.random.Generator) -> Table:
@@ -93,7 +97,42 @@ def session(number: int, minutes: float = 8.0) -> KnockSession:
     spark = table.lookup(*((pressure, speed) if table.x.quantity == "manifold_pressure" else (speed, pressure)))
     log = _log(time, speed, pressure, road.throttle, spark, sign * np.maximum(retard, heard), rng)
     safer = _log(time, speed, pressure, road.throttle, spark - 7.0, sign * heard, rng)
-    return KnockSession(table, log, safer, tuple(real), tuple(noise), tuple(seen))
+    told = str(rng.choice(["all", "all", "cylinder", "learned"]))
+    if told == "cylinder":
+        own = int(rng.integers(0, 4))
+        log, safer = (_by_cylinder(one, own, rng) for one in (log, safer))
+    if told != "learned":
+        return KnockSession(table, log, safer, tuple(real), tuple(noise), tuple(seen), told)
+    degrees, limit = float(np.round(rng.uniform(0.8, 4.0), 1)), float(rng.uniform(110, 150))
+    log, held = _with_learned(log, degrees, limit, sign)
+    safer, _ = _with_learned(safer, degrees, limit, sign)
+    return KnockSession(table, log, safer, tuple(real), tuple(noise), tuple(seen), told, held)
+
+
+def _by_cylinder(log: Log, own: int, rng: np.random.Generator) -> Log:
+    """Each knock on one of four cylinders, mostly the same; every cylinder's retard is a channel of its own."""
+    slow, quick = log.rasters
+    (whole,) = quick.channels
+    begun = np.flatnonzero((np.abs(whole.values) > 0) & (np.abs(np.append(0.0, whole.values[:-1])) == 0))
+    which = np.where(rng.random(begun.size) < 0.8, own, rng.integers(0, 4, begun.size))
+    belongs = np.searchsorted(begun, np.arange(whole.values.size), side="right") - 1
+    each = tuple(
+        Channel(
+            f"KR Cyl {number + 1}", "deg", np.where((belongs >= 0) & (which[np.maximum(belongs, 0)] == number), whole.values, 0.0),
+            KNOCK_BY_CYLINDER[number],
+        )
+        for number in range(4)
+    ) if begun.size else (whole,)  # fmt: skip
+    return Log(log.name, (slow, Raster(quick.time, each)))
+
+
+def _with_learned(log: Log, degrees: float, limit: float, sign: float) -> tuple[Log, FloatArray]:
+    """What the controller holds back of its own at load, whatever the spark; told on the slow base."""
+    slow, quick = log.rasters
+    read = {one.quantity: one.values for one in slow.channels}
+    held = np.where((read["manifold_pressure"] > limit) & (read["engine_speed"] > 2000.0), degrees, 0.0)
+    channel = Channel("Learned knock retard", "deg", sign * held, "learned_knock_retard")
+    return Log(log.name, (Raster(slow.time, (*slow.channels, channel)), quick)), held
 
 
 def _log(

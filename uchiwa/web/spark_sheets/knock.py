@@ -9,6 +9,7 @@ import numpy as np
 from uchiwa.core.knock.judgement import Cluster, Verdict
 from uchiwa.core.log import BoolArray
 from uchiwa.core.proposals.knock import KnockPolicy, report
+from uchiwa.core.retard import LEARNED
 from uchiwa.web.grid import Grid
 from uchiwa.web.spark_grid import KnockView, knock_grid
 from uchiwa.web.spark_sheets.sheet import Moments, TableSheet
@@ -16,6 +17,7 @@ from uchiwa.work.spark import KnockWork, knock_work
 
 _MOST_EVENTS = 14
 _AROUND_S = 1.5
+_SHOWN = ("knock_retard", LEARNED, "knock_level", "marker", "spark_advance", "engine_speed")
 
 
 def _holds(found: KnockWork) -> dict[int, Verdict]:
@@ -60,10 +62,10 @@ def _moments(found: KnockWork, i: int, j: int) -> Moments:
     numbers = [one.log for one in events]
     index = max(set(numbers), key=numbers.count) if numbers else 0
     spans = [(max(one.event.at - _AROUND_S, 0.0), one.event.at + _AROUND_S) for one in events if one.log == index]
-    return found.desk.row_of(index), spans, ("knock_retard", "knock_level", "marker", "spark_advance", "engine_speed")
+    return found.desk.row_of(index), spans, _SHOWN
 
 
 KNOCK = TableSheet(
-    "knock", "spark_advance", "knock", KnockPolicy, ("margin", "step", "slope", "widen"), KnockView, KnockView.RETARD,
+    "knock", "spark_advance", "knock", KnockPolicy, ("margin", "step", "slope", "widen", "learned"), KnockView, KnockView.RETARD,
     knock_work, _grid, _first, _more, lambda found: report(found.proposal), _moments,
 )  # fmt: skip
