@@ -70,6 +70,27 @@ def test_what_may_be_missing_may_be_missing_however_deep():
         workings(car=bare).channel("injector_pressure")
 
 
+def test_what_stands_in_need_not_be_there_if_it_is_not_needed():
+    bare = CarFile(displacement=2.0, cylinders=4, injector_flow=5.0)
+    found = workings(car=bare, fuel_pressure=np.full(20, 300.0)).channel("injector_pressure")
+    # 300 kPa above 100 kPa of air outside, against 80 kPa in the intake
+    assert found[10] == pytest.approx(320.0)
+    assert SHIPPED.meaning("injector_pressure", CALIBRATION, bare).unit == "kPa"
+
+
+@pytest.mark.parametrize("car", [None, CarFile(), CAR])
+@pytest.mark.parametrize("name", [one.id for one in SHIPPED])
+def test_every_channel_that_lacks_nothing_has_a_unit_and_values(name, car):
+    more = {"fuel_pressure": np.full(20, 300.0), "battery_voltage": np.full(20, 13.0)}
+    recorded = {one: values for one, values in (SIGNALS | more).items() if values is not None}
+    if SHIPPED.lacking(name, recorded, CALIBRATION, car) == "":
+        SHIPPED.meaning(name, CALIBRATION, car)
+        assert workings(car=car, **more).channel(name).shape == TIME.shape
+    else:
+        with pytest.raises(BadInput):
+            workings(car=car, **more).channel(name)
+
+
 def test_afr_follows_the_ethanol_in_the_log():
     ratio = workings(ethanol_content=np.full(20, 85.0)).channel("afr_measured")
     assert ratio[0] == pytest.approx(1.05 * 9.82, abs=0.02)

@@ -6,6 +6,7 @@ import numpy as np
 import pytest
 
 from tests.core.unit_traps import traps
+from uchiwa.core.fuels import stoichiometric_ratio
 from uchiwa.core.knowledge import Assignment, Knowledge, channel_key
 from uchiwa.core.log import Channel, Log, Raster
 from uchiwa.core.naming import match_name
@@ -102,6 +103,52 @@ def test_petrols_air_fuel_ratio_on_ethanol_is_told_from_a_cold_sensor():
     told = recognise(Log("l", (Raster(np.arange(2400) / 10, channels),)), Knowledge(FUELS["e85"])).quantities
     assert told["lambda_measured"].values == pytest.approx(drive()["Lambda"], rel=1e-6)
     assert told["lambda_measured"].doubt
+
+
+def mixed(
+    scale: float, fuel: str, *, loop: bool, unit: str = "AFR", gauge: float | None = None, ethanol: float | None = None
+):
+    """λ of a drive as a gauge with a ratio of its own shows it, and nothing else for a mixture."""
+    from uchiwa.core.fuels import FUELS
+
+    own = drive()
+    signals = {one: values for one, values in own.items() if one != "Lambda"} | {"AFR": scale * own["Lambda"]}
+    if loop:
+        signals["Loop status"] = np.where(np.abs(own["Lambda"] - 1.0) < 0.03, 1.0, 0.0)
+    if ethanol is not None:
+        signals["Ethanol content"] = np.full(2400, ethanol)
+    channels = tuple(
+        Channel(one, unit if one == "AFR" else "", values, source_unit=unit if one == "AFR" else "")
+        for one, values in signals.items()
+    )
+    log = Log("l", (Raster(np.arange(2400) / 10, channels),))
+    return recognise(log, Knowledge(FUELS[fuel], gauge)).quantities["lambda_measured"], own["Lambda"]
+
+
+@pytest.mark.parametrize("unit", ["AFR", ""])
+def test_a_gauge_that_shows_petrols_ratio_on_e10_is_never_off_by_four_percent_in_silence(unit):
+    """Most gauges multiply λ by 14.7, and most pumps sell E10 (14.1)."""
+    for loop in (True, False):
+        found, truth = mixed(14.7, "e10", loop=loop, unit=unit)
+        assert found.doubt or found.values == pytest.approx(truth, rel=0.005)
+    found, truth = mixed(14.7, "e10", loop=True, unit=unit)
+    assert found.values == pytest.approx(truth, rel=0.001)
+    own, truth = mixed(14.08, "e10", loop=True, unit=unit)
+    assert not own.doubt
+    assert own.values == pytest.approx(truth, rel=0.005)
+    sure, truth = mixed(14.7, "e10", loop=False, unit=unit, gauge=14.7)
+    assert not sure.doubt
+    assert sure.values == pytest.approx(truth, rel=0.001)
+
+
+def test_a_gauge_of_a_flex_fuel_car_is_held_against_the_ethanol_in_the_log():
+    for ethanol in (80.0, 0.8):
+        found, truth = mixed(14.7, "flex", loop=True, ethanol=ethanol)
+        assert found.doubt
+        assert found.values == pytest.approx(truth, rel=0.001)
+        own, truth = mixed(float(stoichiometric_ratio(np.array(80.0))), "flex", loop=True, ethanol=ethanol)
+        assert not own.doubt
+        assert own.values == pytest.approx(truth, rel=0.001)
 
 
 def test_a_barometer_is_taken_from_the_pressure_before_the_engine_ran():

@@ -15,6 +15,8 @@ BY_NAME = 3.0
 """Weight of a unit that the channel's name tells, as AFR or λ."""
 OTHERWISE = 4.0
 """How much less likely a pressure is the other kind, gauge or absolute, than its name has it."""
+PETROLS = 1.2
+"""How much less likely an air-fuel ratio is petrol's than the fuel's own: many gauges multiply λ by petrol's, whatever burns."""
 _PRESSURES = ("kPa", "psi", "bar", "mbar", "inHg")
 _OTHERS: dict[str, tuple[str, ...]] = (
     dict.fromkeys(TEMPERATURES, ("°C", "°F", "K"))
@@ -62,7 +64,7 @@ def ways_of(
         stated: whether the file states the unit.
         by_name: whether the channel's name does.
         equivalence: whether it is named an equivalence ratio, which some write as λ and some as 1/λ.
-        petrol: whether the fuel is petrol; of another fuel a gauge may show petrol's air-fuel ratio.
+        petrol: whether the ratio is sure, for the fuel is petrol or the gauge's is known; else it may be petrol's.
     """
     first = STATED if stated else BY_NAME if by_name else USUAL
     units = [unit, *(one for one in _OTHERS[quantity] if not same_unit(one, unit))]
@@ -73,6 +75,8 @@ def ways_of(
         weight = first if one == unit else RARE if one in _RARE else 0.0
         if one == PHI and equivalence:
             weight = first
+        if one == AFR_PETROL:
+            weight = (first if unit == AFR else 0.0) - PETROLS
         if quantity not in ("manifold_pressure", "boost_pressure"):
             found.append((Way(one), weight))
             continue
@@ -85,7 +89,9 @@ def ways_of(
     return found
 
 
-def canonical(values: FloatArray, quantity: str, way: Way, ratio: float, ambient: FloatArray | float) -> FloatArray:
+def canonical(
+    values: FloatArray, quantity: str, way: Way, ratio: FloatArray | float, ambient: FloatArray | float
+) -> FloatArray:
     """Readings in the canonical unit under a way; NaN where they cannot be in it."""
     try:
         read = as_unit(values, way.unit, QUANTITIES[quantity].unit, ratio)

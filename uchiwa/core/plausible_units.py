@@ -18,6 +18,8 @@ ODD = -6.5
 """Score from which a reading is doubted even if nothing else fits better."""
 _WARMS_UP_S = 300.0
 _SENSOR_WARMS_S = 120.0
+_HELD, _NOT_HELD = 0.015, 0.03
+"""How far a closed loop's mean λ lies from 1 at most, and from where it is no closed loop's."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -31,6 +33,7 @@ class Drive:
         off: whether the engine stands; shape (n,).
         speed: rpm; shape (n,).
         displacement: L, or None.
+        closed: whether the fuel loop is closed and the throttle not wide open; None if the loop was not recorded.
     """
 
     seconds: float
@@ -39,6 +42,7 @@ class Drive:
     off: BoolArray
     speed: FloatArray
     displacement: float | None
+    closed: BoolArray | None = None
 
 
 def _within(value: float, low: float, high: float, weight: float) -> float:
@@ -137,7 +141,7 @@ def barometer(values: FloatArray) -> float:
 
 
 def mixture(values: FloatArray, drive: Drive) -> float:
-    """λ, measured or wanted: about 1 for most of any drive, and no leaner at full load."""
+    """λ, measured or wanted: about 1 for most of any drive, and no leaner at full load; in closed loop it is held at 1."""
     finite = values[np.isfinite(values)]
     span = middle(values)
     if span is None:
@@ -154,6 +158,10 @@ def mixture(values: FloatArray, drive: Drive) -> float:
     loaded = _median(values, drive.loaded)
     if np.isfinite(loaded):
         score += _within(loaded, 0.7, 0.98, 1.0) - 3.0 * (loaded > 1.04)
+    held = _median(values, drive.closed)
+    if np.isfinite(held):
+        off = abs(held - 1.0)
+        score += _within(off, 0.0, _HELD, 2.0) - 2.0 * (off > _NOT_HELD)
     return score - 1.0 * (span[0] < 0.5)
 
 

@@ -9,21 +9,24 @@ from dataclasses import replace
 import numpy as np
 
 from uchiwa.core.channel_reading import ABOVE, ChannelReading, read_words
+from uchiwa.core.fuels import stoichiometric_ratio
 from uchiwa.core.joint import Candidate, Judged, Way, judge
 from uchiwa.core.joint_ways import JUDGED, canonical, same_unit, ways_of
 from uchiwa.core.knowledge import STANDARD_BAROMETER, Knowledge
-from uchiwa.core.log import Channel, FloatArray, Log
+from uchiwa.core.log import BoolArray, Channel, FloatArray, Log
 from uchiwa.core.naming import plain_name
 from uchiwa.core.plausible import as_unit
 from uchiwa.core.plausible_units import Drive
 from uchiwa.core.quantities import QUANTITIES
 from uchiwa.core.regions import opening
+from uchiwa.core.states import states_in
 
 STANDING_RPM = 30.0
 """Engine speed below which an engine stands."""
 _LOOKED_AT = 6000
 _IDLE_RPM = (450.0, 1150.0)
 _WIDE_OPEN = 0.85
+_MOSTLY = 0.9
 
 
 def judged_together(
@@ -60,6 +63,7 @@ def judged_together(
         loaded = (opened >= _WIDE_OPEN) & (speed > _IDLE_RPM[1])
     span = np.diff(time, append=time[-1:])
     running = speed > _IDLE_RPM[0]
+    ratios = _fuels_own(readings, winners, there, ratio, knowledge)
     drive = Drive(
         float(span[running].sum()),
         running & (speed < _IDLE_RPM[1]) & (loaded is None or ~loaded),
@@ -67,6 +71,7 @@ def judged_together(
         speed < STANDING_RPM,
         speed,
         knowledge.displacement,
+        _closed(flat, winners, there, loaded),
     )
     ambient = _ambient(readings, winners, there, ratio, knowledge)
     numbers = [
@@ -81,10 +86,10 @@ def judged_together(
             continue
         mine = [(Way(reading.unit, reading.gauge), 0.0)] if reading.told else ways_of(
             reading.match.quantity, reading.unit, reading.gauge, stated=reading.stated, by_name=reading.by_name,
-            equivalence=_named_equivalence(channel.name), petrol=knowledge.fuel.id == "petrol",
+            equivalence=_named_equivalence(channel.name), petrol=knowledge.fuel.id == "petrol" or knowledge.gauge_ratio is not None,
         )  # fmt: skip
         values = there(number)
-        read = tuple(canonical(values, reading.match.quantity, way, ratio, ambient) for way, _ in mine)
+        read = tuple(canonical(values, reading.match.quantity, way, ratios, ambient) for way, _ in mine)
         candidates.append(Candidate(reading.match.quantity, reading.stated, tuple(mine), read))
         ways.append(mine)
     result = list(readings)
@@ -93,6 +98,43 @@ def judged_together(
         if isinstance(reading, ChannelReading) and not reading.told:
             result[number] = _as_judged(flat[number][1], reading, verdict)
     return result
+
+
+def _closed(
+    flat: list[tuple[int, Channel]],
+    winners: dict[str, int],
+    there: Callable[[int], FloatArray],
+    loaded: BoolArray | None,
+) -> BoolArray | None:
+    """Where the log says that the fuel loop is closed, but not at full load; None if it does not."""
+    at = winners.get("loop_state")
+    if at is None:
+        return None
+    channel, told = flat[at][1], there(at)
+    states = states_in(channel.source_unit) or states_in(channel.name)
+    if states:
+        closed = np.isin(told, [code for code, state in states.items() if state > 0.5])
+    elif np.isin(told[np.isfinite(told)], (0.0, 1.0)).mean() > _MOSTLY:
+        closed = told > 0.5
+    else:
+        return None
+    return closed if loaded is None else closed & ~loaded
+
+
+def _fuels_own(
+    readings: list[ChannelReading | str],
+    winners: dict[str, int],
+    there: Callable[[int], FloatArray],
+    ratio: float,
+    knowledge: Knowledge,
+) -> FloatArray | float:
+    """The air-fuel ratio at λ 1: the fuel's, which moves with the ethanol content where that is logged, or the gauge's."""
+    at = winners.get("ethanol_content")
+    if at is None or isinstance(readings[at], str) or not knowledge.fuel.flexible or knowledge.gauge_ratio is not None:
+        return ratio
+    told = there(at)
+    share = np.isfinite(told).any() and float(np.nanmax(told)) <= 1.05
+    return np.where(np.isfinite(told), stoichiometric_ratio(told * 100.0 if share else told), ratio)
 
 
 def _named_equivalence(name: str) -> bool:

@@ -9,7 +9,9 @@ import numpy as np
 from uchiwa.core.checks.examined import Examined
 from uchiwa.core.checks.finding import Finding, Severity
 from uchiwa.core.drives import DriveKind
+from uchiwa.core.fuels import FUELS, PETROL_STOICHIOMETRIC
 from uchiwa.core.log import BoolArray
+from uchiwa.core.plausible import AFR, AFR_PETROL
 from uchiwa.core.signal import held, rate, smooth
 
 _IDLE_SECONDS = 4.0
@@ -19,6 +21,7 @@ _RICH_ENOUGH = 0.92
 """λ at full load that no petrol engine should pass by much; a target of its own goes before it."""
 _SNAP = 60.0
 _SPIKE_S = 0.3
+_OF_ANOTHER = 0.02
 
 
 def wrong_mixture(it: Examined) -> Iterator[Finding]:
@@ -38,9 +41,24 @@ def wrong_mixture(it: Examined) -> Iterator[Finding]:
                 "wrong_mixture",
                 Severity.CRITICAL,
                 f"At warm idle the mixture should read 1.00 (AFR 14.7 on petrol), and this log shows {middle:.2f}. Either another channel was recorded or the sensor is off: please check which mixture channel the logger records.",
-                f"Median λ {middle:.3f} over {seconds:.0f} s of warm closed-loop idle.",
+                f"Median λ {middle:.3f} over {seconds:.0f} s of warm closed-loop idle.{_by_another_ratio(it, quantity, middle)}",
                 it.stretches(idle, 1.0, 2.0),
             )
+
+
+def _by_another_ratio(it: Examined, quantity: str, middle: float) -> str:
+    """Which fuel's air-fuel ratio would make the idle stoichiometric, if the mixture came as one; else empty."""
+    if it.log.quantities[quantity].read_as not in (AFR, AFR_PETROL):
+        return ""
+    petrols = it.log.quantities[quantity].read_as == AFR_PETROL
+    taken = PETROL_STOICHIOMETRIC if petrols else it.car.gauge_ratio or it.car.known_fuel.stoichiometric
+    for fuel in FUELS.values():
+        if abs(middle * taken / fuel.stoichiometric - 1.0) <= _OF_ANOTHER:
+            return (
+                f" By the ratio of {fuel.title} ({fuel.stoichiometric:.1f} in place of {taken:.1f}) it would be "
+                f"{middle * taken / fuel.stoichiometric:.2f}: is that what the gauge shows, or what is in the tank?"
+            )
+    return ""
 
 
 def mixture_in_volts(it: Examined) -> Iterator[Finding]:

@@ -166,12 +166,18 @@ class _Units:
         return _UNKNOWN
 
     def _or_else(self, node: ast.Call) -> Measure:
-        """The unit of a choice; of the second alone if the first rests on something that is not there."""
-        try:
-            first = self.of(node.args[0])
-        except MissingChannelError:
+        """The unit of a choice; of one alone if the other rests on something that is not there."""
+        first = self._if_there(node.args[0])
+        if first is None:
             return self.of(node.args[1])
-        return self._alike(list(node.args), "chosen between", [first, self.of(node.args[1])])
+        second = self._if_there(node.args[1])
+        return first if second is None else self._alike(list(node.args), "chosen between", [first, second])
+
+    def _if_there(self, node: ast.AST) -> Measure | None:
+        try:
+            return self.of(node)
+        except MissingChannelError:
+            return None
 
     def _alike(self, nodes: list[ast.expr], verb: str, measures: list[Measure] | None = None) -> Measure:
         """The one unit of parts that have to measure the same."""
