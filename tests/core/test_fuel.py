@@ -238,7 +238,7 @@ def test_unreached_cells_follow_the_surface_as_far_as_it_is_sure(steady):
 
 
 def test_a_narrow_window_counts_only_what_is_near_the_point(steady, calibration):
-    log = steady(engine_speed=np.tile([2000.0, 2400.0], 50), lambda_measured=np.tile([1.05, 1.15], 50))
+    log = steady(engine_speed=np.repeat([2000.0, 2400.0], 50), lambda_measured=np.repeat([1.05, 1.15], 50))
     still = {"delay": (0.0, 0.0), "without": ("transient",), "estimator": "nearest", "transients": "none"}
     assert propose([log], calibration, **still).bins.mean[0, 1] == pytest.approx(1.10)
     narrow = propose([log], calibration, window_percent=50, **still)

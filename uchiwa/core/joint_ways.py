@@ -15,8 +15,10 @@ BY_NAME = 3.0
 """Weight of a unit that the channel's name tells, as AFR or λ."""
 OTHERWISE = 4.0
 """How much less likely a pressure is the other kind, gauge or absolute, than its name has it."""
-PETROLS = 1.2
-"""How much less likely an air-fuel ratio is petrol's than the fuel's own: many gauges multiply λ by petrol's, whatever burns."""
+PETROLS, PETROLS_TARGET = 1.2, 3.2
+"""How much less likely an air-fuel ratio is petrol's than the fuel's own: many gauges multiply λ by petrol's, whatever burns,
+but hardly any controller its target.
+"""
 _PRESSURES = ("kPa", "psi", "bar", "mbar", "inHg")
 _OTHERS: dict[str, tuple[str, ...]] = (
     dict.fromkeys(TEMPERATURES, ("°C", "°F", "K"))
@@ -76,7 +78,7 @@ def ways_of(
         if one == PHI and equivalence:
             weight = first
         if one == AFR_PETROL:
-            weight = (first if unit == AFR else 0.0) - PETROLS
+            weight = (first if unit == AFR else 0.0) - (PETROLS_TARGET if quantity == "lambda_target" else PETROLS)
         if quantity not in ("manifold_pressure", "boost_pressure"):
             found.append((Way(one), weight))
             continue

@@ -321,6 +321,36 @@ def stretch_sums(value, signal, cell, stretch, out):  # type: ignore[no-untyped-
 
 
 @njit(cache=True, nogil=True)
+def widest_means(time, total, count, halves, reach, begin, end):  # type: ignore[no-untyped-def]  # pragma: no cover
+    """Means of readings over the widest of some windows whose means all agree, each within `reach`/√n; from begin to end.
+
+    `total` and `count` are the sums of the known readings before each, and their number; NaN where no window holds two.
+    """
+    size, windows = time.size, halves.size
+    first, last = np.zeros(windows, dtype=np.int64), np.zeros(windows, dtype=np.int64)
+    out = np.full(end - begin, np.nan)
+    for n in range(begin, end):
+        low, high, agrees = -np.inf, np.inf, True
+        for k in range(windows):
+            while time[first[k]] < time[n] - halves[k]:
+                first[k] += 1
+            while last[k] < size and time[last[k]] <= time[n] + halves[k]:
+                last[k] += 1
+            together = count[last[k]] - count[first[k]]
+            whole = time[n] - time[0] >= halves[k] and time[size - 1] - time[n] >= halves[k]
+            if not agrees or not whole or together < 2.0:
+                continue
+            mean = (total[last[k]] - total[first[k]]) / together
+            half = reach / math.sqrt(together)
+            low, high = max(low, mean - half), min(high, mean + half)
+            if low > high:
+                agrees = False
+            else:
+                out[n - begin] = mean
+    return out
+
+
+@njit(cache=True, nogil=True)
 def lagged(time, values, lag):  # type: ignore[no-untyped-def]  # pragma: no cover
     """Values behind a first-order lag of `lag` seconds; a gap is bridged by the value before it."""
     out = np.empty(values.size)

@@ -27,6 +27,7 @@ from uchiwa.core.doubt import ask
 from uchiwa.core.errors import BadInput
 from uchiwa.core.formulas.computed import SHIPPED, Book
 from uchiwa.core.log import BoolArray, FloatArray, IntArray, Log
+from uchiwa.core.log_levels import log_levels
 from uchiwa.core.proposals.one_log import OneLog, one_log
 from uchiwa.core.proposals.policy import Policy
 from uchiwa.core.proposals.transients import (
@@ -233,6 +234,18 @@ def _delay_samples(one: OneLog, table: Table, policy: Policy) -> DelaySamples | 
     return DelaySamples(one.time, one.reading, rest, one.airflow, cells, ahead)
 
 
+def _on_one_level(parts: list[DelaySamples]) -> list[DelaySamples]:
+    """The logs without what they lie apart as wholes, which would look like scatter within cells."""
+    if len(parts) < 2:
+        return parts
+    used = [(part.cell >= 0) & (part.reading * part.rest > 0) for part in parts]
+    number = np.repeat(np.arange(len(parts)), [int(one.sum()) for one in used])
+    cell = np.concatenate([part.cell[one] for part, one in zip(parts, used, strict=True)])
+    value = np.log(np.concatenate([(part.reading * part.rest)[one] for part, one in zip(parts, used, strict=True)]))
+    levels = np.exp(log_levels(cell, number, value, len(parts)))
+    return [replace(part, rest=part.rest / level) for part, level in zip(parts, levels, strict=True)]
+
+
 def _used(table: Table, policy: Policy) -> set[str]:
     """Quantities that the evidence rests on; what only a rule looks at belongs to them if it decides by its height."""
     used = {axis.quantity for axis in (table.x, table.y) if axis is not None}
@@ -278,7 +291,9 @@ def gather(
     if known is not None:
         delay, gain = known.delay, known.delay_gain
     elif policy.delay == "auto":
-        parts = [part for part in (_delay_samples(one, table, policy) for one in ones) if part is not None]
+        parts = _on_one_level(
+            [part for part in (_delay_samples(one, table, policy) for one in ones) if part is not None]
+        )
         found = estimate_delay(parts, _cells(ones[0], table)[1])
         delay, gain = found.delay, found.gain
     else:
@@ -356,10 +371,11 @@ def _without_transients(evidence: Evidence, table: Table, ones: list[OneLog], kn
         for one in ones:
             stretch.append(stretches_of(one.time, first))
             first = int(stretch[-1][-1]) + 1 if stretch[-1].size else first
+        levels = log_levels(cells[used], evidence.log[used], np.log(np.maximum(evidence.error[used], 1e-6)), len(ones))
         found = estimate_transients(
             cells[used],
             np.concatenate(stretch)[used],
-            evidence.error[used],
+            evidence.error[used] / np.exp(levels)[evidence.log[used]],
             {words: [(time, signal[used]) for time, signal in every] for words, every in signals.items()},
         )
     steps = max((_steps(one) for one in ones if one.ratio is None), default=0.0)

@@ -20,6 +20,7 @@ from uchiwa.core.proposals.policy import Policy
 from uchiwa.core.proposals.transients import SLOW_TRIMS, WALL_FILM, film_signals, trim_signals
 from uchiwa.core.proposals.trusted import against_trusted
 from uchiwa.core.regions import regions
+from uchiwa.core.steadied import steadied
 from uchiwa.core.table import Calibration, Table
 from uchiwa.core.timebase import on_one_base
 
@@ -31,7 +32,7 @@ class OneLog:
     Attributes:
         time: s.
         signals: every quantity on that time base.
-        x, y: along the table's axes; `y` is None for a curve.
+        x, y: along the table's axes, free of their noise; `y` is None for a curve.
         reading: the measured mixture, its rails left out; None without a sensor.
         raw: the same with nothing left out.
         ratio: trusted air over the table's own, where that is what the table is held against.
@@ -113,8 +114,8 @@ def one_log(
     """
     time, signals = on_one_base(log)
     zero = np.zeros(time.shape)
-    x = axis_values(table.x, signals, log.name)
-    y = axis_values(table.y, signals, log.name) if table.y is not None else None
+    x = steadied(time, axis_values(table.x, signals, log.name))
+    y = steadied(time, axis_values(table.y, signals, log.name)) if table.y is not None else None
     region = regions(signals, calibration.constant("displacement"))
     if policy.source != "fuel":
         return OneLog(

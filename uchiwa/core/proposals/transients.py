@@ -55,8 +55,8 @@ Signals = Mapping[str, Sequence[tuple[float, FloatArray]]]
 """By what they are called, the candidates of a signal: the time each rests on, and its samples, shape (n,)."""
 
 
-def film_signal(time: FloatArray, airflow: FloatArray, target: FloatArray, seconds: float) -> FloatArray:
-    """How far the fuel demand is ahead of its own recent past: ln F − lag(ln F), F being airflow over λ target.
+def film_signals(time: FloatArray, airflow: FloatArray, target: FloatArray) -> list[tuple[float, FloatArray]]:
+    """Candidates of the film's signal: how far the fuel demand is ahead of its own recent past: ln F − lag(ln F), F being airflow over λ target.
 
     While the demand rises part of the fuel stays on the walls, and the mixture runs lean by about that in proportion;
     falling, rich. For small changes this is what Aquino's X-τ film (SAE 810494) leaves uncompensated. The demand is
@@ -67,17 +67,14 @@ def film_signal(time: FloatArray, airflow: FloatArray, target: FloatArray, secon
         time: s, rising; shape (n,).
         airflow: g/s.
         target: λ target.
-        seconds: τ.
+
+    Returns:
+        τ in s, one of `FILM_TIMES_S`, and the signal under it; shape (n,).
     """
     with np.errstate(invalid="ignore", divide="ignore"):
         demand = quiet(time, np.log(np.maximum(airflow, _LEAST_AIRFLOW) / target), _NOISE)
-    ahead: FloatArray = demand - kernels.lagged(time, np.ascontiguousarray(demand), seconds)
-    return np.nan_to_num(ahead)
-
-
-def film_signals(time: FloatArray, airflow: FloatArray, target: FloatArray) -> list[tuple[float, FloatArray]]:
-    """Candidates of the film's signal."""
-    return [(seconds, film_signal(time, airflow, target, seconds)) for seconds in FILM_TIMES_S]
+    demand = np.ascontiguousarray(demand)
+    return [(seconds, np.nan_to_num(demand - kernels.lagged(time, demand, seconds))) for seconds in FILM_TIMES_S]
 
 
 def trim_signal(time: FloatArray, short: FloatArray, long: FloatArray, window: float) -> FloatArray:

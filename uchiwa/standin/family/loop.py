@@ -22,6 +22,9 @@ COLUMNS = (
     "unknown",
 )
 """What `run` tells of each step."""
+LOWEST_FLOW, FLOW_STEP = math.log(0.3), 0.002
+METERED = np.exp(LOWEST_FLOW + FLOW_STEP * np.arange(3600))
+"""Flows at which a meter's curve is told to `run`, g/s."""
 
 
 @njit(cache=True, nogil=True)
@@ -74,13 +77,15 @@ def run(  # type: ignore[no-untyped-def]  # pragma: no cover
     zones,
     banks,
     offset,
+    metered,
     dt,
 ):
     """Every `dt` seconds what `COLUMNS` names; shape (n, 12); `unknown` is the air that the model
     errs by beside its table.
 
     `true_air` and `model_air` are volumetric efficiencies on a fine grid of speed and pressure, as the engine breathes and as
-    the controller believes. `noise` are standard normal numbers, (n, 3).
+    the controller believes. `noise` are standard normal numbers, (n, 3). `metered` is what a meter's curve tells of the
+    airflow, as a share of it, at `METERED` flows; empty where the controller goes by speed density.
     """
     n = asked.size
     out = np.zeros((n, 12))
@@ -106,6 +111,9 @@ def run(  # type: ignore[no-untyped-def]  # pragma: no cover
         breath = _over(true_air, x0, dx, y0, dy, speed, pressure) * lost * offset
         airflow = breath * pressure * speed / really / 1722.3
         believed = _over(model_air, x0, dx, y0, dy, speed, pressure) * pressure * speed / modelled / 1722.3
+        if metered.size:
+            at_flow, part = _grid(metered.size, LOWEST_FLOW, FLOW_STEP, math.log(max(airflow, 0.3)))
+            believed = airflow * (metered[at_flow] * (1 - part) + metered[at_flow + 1] * part)
         load = pressure / barometer
         target = 1.0 if load < 0.9 else max(1.0 - (load - 0.9) * 0.35, 0.82)
         loop = closed and target > 0.985 and not cut[at] and throttle[at] < 80.0

@@ -6,11 +6,11 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from uchiwa.core.bins import figures
+from uchiwa.core.bins import figures, weighted_bins
 from uchiwa.core.log import Channel, FloatArray, Log, Raster
 from uchiwa.core.quantities import QUANTITIES
 from uchiwa.core.table import Axis, Calibration, Constant, Table, frozen
-from uchiwa.standin.family.loop import COLUMNS, run
+from uchiwa.standin.family.loop import COLUMNS, METERED, run
 from uchiwa.standin.family.physics import VARIANTS, Physics, Recorder, Variant, drawn
 from uchiwa.standin.family.recorder import recorded
 from uchiwa.standin.family.road import STEP_S, Road, drive
@@ -137,10 +137,16 @@ def member(number: int, minutes: float = 25.0, variant: Variant | None = None) -
 
 
 def _unknown(table: Table, driven: _Logs) -> FloatArray:
-    """What the model errs by beside its table in each cell, on average; 1 where the engine never was."""
+    """What the model errs by beside its table in each cell, on average; 1 where the engine never was.
+
+    Of the samples nearest to the cell, or of those whose lookup makes use of it where none is: it was looked up all the same.
+    """
     warm = (driven.signals["coolant_temperature"] >= 80.0) & (driven.signals["overrun_cut_active"] < 0.5)
     x, y = (driven.signals[axis.quantity][warm] for axis in (table.x, table.y or table.x))
-    mean = figures(table.x, table.y, x, None if table.y is None else y, driven.unknown[warm]).mean
+    along = None if table.y is None else y
+    mean = figures(table.x, table.y, x, along, driven.unknown[warm]).mean
+    shared = weighted_bins(table, x, along, driven.unknown[warm]).mean
+    mean = np.where(np.isfinite(mean), mean, shared)
     return np.where(np.isfinite(mean), mean, 1.0)
 
 
@@ -168,15 +174,8 @@ def _metered(
         frozen(np.round(right * bend, 3)), 0.0, 600.0, 3,
     )  # fmt: skip
     calibration = Calibration(f"family-{number}", kind.name, (), (curve,))
-    # Seen from the loop the model errs by what the curve errs at the flow that the engine takes.
-    speed, load = np.meshgrid(
-        _SPEEDS[0] + _SPEEDS[1] * np.arange(_SPEEDS[2]), _LOADS[0] + _LOADS[1] * np.arange(_LOADS[2])
-    )
-    flow = truth * load * speed / 300.0 / 1722.3
-    told = curve.lookup(signal(flow).ravel()).reshape(flow.shape)
-    with np.errstate(invalid="ignore", divide="ignore"):
-        model = np.where(flow > 0.3, truth * told / flow, truth)
-    driven = _logs(number, kind.recorder, physics, rng, truth, model, full, barometer, minutes, signal)
+    told = curve.lookup(signal(METERED)) / METERED
+    driven = _logs(number, kind.recorder, physics, rng, truth, truth, full, barometer, minutes, signal, told)
     return Member(
         f"{kind.name} {number}", kind, physics, calibration, curve, (right / curve.values)[None, :], driven.logs
     )  # fmt: skip
@@ -202,6 +201,7 @@ def _logs(
     barometer: float,
     minutes: float,
     signal: object = None,
+    metered: FloatArray | None = None,
 ) -> _Logs:
     rates = [recorder.rate] + [recorder.second_rate] * (recorder.second_rate > 0)
     logs, every, unknown = [], [], []
@@ -209,7 +209,7 @@ def _logs(
         road = drive(rng, minutes / len(rates), full, barometer)
         lift = 1.0 + physics.apart * (1.0 if part == 0 else -1.0)
         ambient = float(rng.uniform(8, 28))
-        data = _driven(physics, road, truth, model, barometer, ambient, lift, rng)
+        data = _driven(physics, road, truth, model, barometer, ambient, lift, rng, metered)
         signals = _signals(physics, road, data, barometer, rng, signal)
         logs.append(recorded(f"{number}-{part}.csv", signals, recorder, rate, rng))
         every.append(signals | {"pressure_ratio": signals["manifold_pressure"] / barometer})
@@ -227,6 +227,7 @@ def _driven(
     ambient: float,
     lift: float,
     rng: np.random.Generator,
+    metered: FloatArray | None,
 ) -> FloatArray:
     return np.asarray(
         run(
@@ -235,7 +236,7 @@ def _driven(
             np.array(physics.film), np.array(physics.film_s), physics.film_by_speed, physics.film_by_flow,
             physics.made_up, physics.delay_s, physics.delay_g, physics.delay_turns, np.array(physics.lags_s),
             physics.dead_band, physics.charge, physics.backpressure, physics.closed, physics.gain, physics.reset_s,
-            physics.learns_s, physics.zones, physics.banks, lift, STEP_S,
+            physics.learns_s, physics.zones, physics.banks, lift, np.zeros(0) if metered is None else metered, STEP_S,
         )
     )  # fmt: skip
 
