@@ -15,12 +15,15 @@ import numpy as np
 
 from uchiwa.core import plausible_units as fit
 from uchiwa.core.log import FloatArray
+from uchiwa.core.plausible import AFR, AFR_PETROL
 from uchiwa.core.plausible_units import NEVER, ODD, Drive
 
 STATED, USUAL, RARE = 6.0, 1.0, -1.5
 """Weight of a unit that the file states, of the quantity's own where it states none, and of what hardly any logger writes."""
 ALIKE = 3.5
 """Weight of one unit system among the temperatures, or among the pressures, of a log."""
+RATIOS_APART = 3.0
+"""Weight against mixtures of one log that stand for different air-fuel ratios at λ 1."""
 CLOSE_STATED, CLOSE = 3.0, 1.4
 """By less than this the second best is too near: where the file states a unit, and where it does not."""
 
@@ -80,8 +83,8 @@ _Score = Callable[[Mapping[str, tuple[Way, FloatArray]]], float]
 def judge(candidates: Sequence[Candidate], drive: Drive) -> list[Judged]:
     """How each channel is read, all of them together.
 
-    Groups that speak of each other are tried in every combination: temperatures, pressures, trims; each mixture, airflow and
-    share of full scale by itself, with what the others have become.
+    Groups that speak of each other are tried in every combination: temperatures, pressures, trims, mixtures; airflow and
+    each share of full scale by itself, with what the others have become.
     """
     taken: dict[int, Judged] = {}
     by_quantity = {one.quantity: number for number, one in enumerate(candidates)}
@@ -97,8 +100,7 @@ def judge(candidates: Sequence[Candidate], drive: Drive) -> list[Judged]:
         ("manifold_pressure", "barometric_pressure", "boost_pressure"), lambda read: _pressures(read, drive, system)
     )  # fmt: skip
     group(TRIMS, _trims, alike=True)
-    for quantity in MIXTURES:
-        group((quantity,), lambda read: sum(fit.mixture(values, drive) for _, values in read.values()))
+    group(MIXTURES, lambda read: _mixtures(read, drive))
     for quantity in SHARES:
         group((quantity,), lambda read: sum(fit.share(values, drive) for _, values in read.values()))
     group(("ethanol_content",), lambda read: sum(fit.ethanol(values) for _, values in read.values()))
@@ -186,6 +188,16 @@ def _pressures(read: Mapping[str, tuple[Way, FloatArray]], drive: Drive, system:
     total += 0.5 * (len(units) - len(set(units)))
     if system is not None:
         total += 0.5 * sum(unit in system for unit in units)
+    return total
+
+
+def _mixtures(read: Mapping[str, tuple[Way, FloatArray]], drive: Drive) -> float:
+    """Mixtures together: one logger hardly multiplies one λ by petrol's ratio and another by the fuel's own."""
+    total = sum(fit.mixture(values, drive) for _, values in read.values())
+    ratios = {way.unit for way, _ in read.values() if way.unit in (AFR, AFR_PETROL)}
+    total -= RATIOS_APART * (len(ratios) - 1 if ratios else 0)
+    if "lambda_target" in read:
+        total += fit.target(read["lambda_target"][1])
     return total
 
 

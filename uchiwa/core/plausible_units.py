@@ -18,6 +18,7 @@ ODD = -6.5
 """Score from which a reading is doubted even if nothing else fits better."""
 _WARMS_UP_S = 300.0
 _SENSOR_WARMS_S = 120.0
+_EXACTLY = 0.002
 _HELD, _NOT_HELD = 0.015, 0.03
 """How far a closed loop's mean λ lies from 1 at most, and from where it is no closed loop's."""
 
@@ -163,6 +164,12 @@ def mixture(values: FloatArray, drive: Drive) -> float:
         off = abs(held - 1.0)
         score += _within(off, 0.0, _HELD, 2.0) - 2.0 * (off > _NOT_HELD)
     return score - 1.0 * (span[0] < 0.5)
+
+
+def target(values: FloatArray) -> float:
+    """λ target: for much of a drive 1 to a thousandth or two, which under another ratio it would not be."""
+    finite = values[np.isfinite(values)]
+    return 2.0 * bool(finite.size and abs(float(np.median(finite)) - 1.0) <= _EXACTLY)
 
 
 def trims(every: list[FloatArray], *, short: bool) -> float:
