@@ -29,14 +29,14 @@ def of(variant: str, key: str) -> float:
 
 
 def test_cells_acted_on_are_near_the_truth_whatever_the_physics():
-    assert np.nanmedian([one.acted for one in family()]) <= 0.6
+    assert np.nanmedian([one.acted for one in family()]) <= 0.45
     assert np.nanmedian([one.long for one in family()]) <= 0.4
-    assert max(of(one.name, "acted") for one in VARIANTS) <= 1.25
+    assert max(of(one.name, "acted") for one in VARIANTS) <= 1.2
 
 
 @pytest.mark.parametrize("variant", [one.name for one in VARIANTS])
 def test_delay_and_film_make_no_kind_of_engine_worse(variant):
-    assert of(variant, "long") <= of(variant, "plain") + 0.08
+    assert of(variant, "long") <= of(variant, "plain") + 0.05
 
 
 @pytest.mark.parametrize("name", ESTIMATORS)
@@ -45,12 +45,20 @@ def test_intervals_hold_in_every_region(name, region):
     inside = sum(one.inside[name, region][0] for one in family())
     cells = sum(one.inside[name, region][1] for one in family())
     assert cells >= 20
+    assert inside >= 0.9 * cells, f"{inside} of {cells}"
+
+
+@pytest.mark.parametrize("variant", [one.name for one in VARIANTS])
+@pytest.mark.parametrize("name", ESTIMATORS)
+def test_intervals_hold_on_every_kind_of_engine(name, variant):
+    told = [one.inside[name, region] for one in family() if one.variant == variant for region in Region]
+    inside, cells = (sum(one[at] for one in told) for at in (0, 1))
     assert inside >= 0.87 * cells, f"{inside} of {cells}"
 
 
 def test_hardly_any_cell_moves_the_wrong_way():
     acted = sum(one.cells[0] for one in family())
-    assert sum(one.against for one in family()) <= 0.005 * acted
+    assert sum(one.against for one in family()) <= 0.002 * acted
 
 
 def test_a_member_is_drawn_by_its_number_alone():

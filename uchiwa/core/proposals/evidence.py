@@ -47,6 +47,8 @@ from uchiwa.core.stretches import NO_GAIN, Gain, stretches_of
 from uchiwa.core.table import Axis, Calibration, Table, frozen
 
 _FIRST_DELAY = Delay(0.1, 1.0)
+_STILL_UNSURE = 0.65
+"""Share of what slow trims were found to lag by that is held to be uncertain itself: loops and zones differ in pace."""
 
 QUANTITIES = frozenset(
     {
@@ -383,7 +385,7 @@ def _without_transients(evidence: Evidence, table: Table, ones: list[OneLog], kn
         (one.slope * chosen(one, signals[one.words])[used] for one in found if one.words == SLOW_TRIMS),
         np.zeros(int(used.sum())),
     )
-    left = float(np.sqrt(np.mean(np.square(follow)))) / 2 if used.any() else 0.0
+    left = _STILL_UNSURE * float(np.sqrt(np.mean(np.square(follow)))) if used.any() else 0.0
     films = signals.get(WALL_FILM)
     evidence = replace(evidence, floor=left, grain=steps, ahead=films[-1][1] if films else None)
     if SLOW_TRIMS in signals:
