@@ -141,6 +141,12 @@ def test_learned_retard_is_added_unless_the_controller_tells_both_in_one():
     assert total_retard({}) is None
 
 
+def test_knock_heard_just_after_coming_into_what_was_learned_is_heard():
+    learned = np.where(np.arange(400) >= 100, 1.5, 0.0)
+    (event,) = log_events(whole(knock_retard=bumps(103, degrees=2.0), **{LEARNED: learned}))
+    assert (event.sign, event.retard, event.learned) == (Sign.RETARD, 3.5, 1.5)
+
+
 def test_spark_that_was_given_is_no_retard():
     both = np.array([-3.0, -1.0, 0.0, 2.0, 4.0])
     assert degrees_out(both, LEARNED).tolist() == [3.0, 1.0, 0.0, 0.0, 0.0]

@@ -115,8 +115,8 @@ def events_of(traces: Mapping[str, Trace]) -> list[Event]:
     """The knock events that some channels tell, in order.
 
     Retard that rises, a count that grows, a level above its limit, the driver's mark, and a learned retard that the engine
-    comes into are signs; of signs within a quarter of a second the first in this order tells what the event is. Each
-    cylinder's retard is looked at by itself.
+    comes into are signs; of signs within a quarter of a second the first tells what the event is, but what is only learned
+    gives way to what is heard. Each cylinder's retard is looked at by itself.
     """
     count, marker = (traces.get(one) for one in ("knock_count", "marker"))
     held = _Held.of(traces)
@@ -134,7 +134,9 @@ def events_of(traces: Mapping[str, Trace]) -> list[Event]:
     events: list[Event] = []
     for at, sign in sorted(begun, key=lambda one: (one[0], order.index(one[1]))):
         if events and at - events[-1].at < APART_S:
-            continue
+            if sign is Sign.LEARNED or events[-1].sign is not Sign.LEARNED:
+                continue
+            events.pop()  # what is heard goes before what the engine only came into
         heard = _highest(ratio, at - _NEAR_S, at + _NEAR_S) if ratio is not None else float("nan")
         total, learned, cylinder = held.at(at)
         events.append(Event(at, sign, total, heard, held.measured, learned, cylinder))
