@@ -7,6 +7,8 @@ import signal
 import threading
 import time
 
+PARENT = "UCHIWA_PARENT"
+"""Environment variable with the process that started others, for those that find it gone when they come to look."""
 _LOOK_S = 0.3
 
 
@@ -14,9 +16,9 @@ def end_with_parent(parent: int | None = None) -> None:
     """End this process when its parent has ended, however that came; told to stop first, so that it can tidy up.
 
     Args:
-        parent: process id; by default of whoever is the parent now.
+        parent: process id; by default the one that said so, else whoever is the parent now.
     """
-    mine = os.getppid() if parent is None else parent
+    mine = int(os.environ.get(PARENT, os.getppid())) if parent is None else parent
     threading.Thread(target=_watch, args=(mine,), daemon=True).start()
 
 

@@ -13,6 +13,7 @@ import time
 import click
 import uvicorn
 
+from uchiwa.parent import PARENT
 from uchiwa.settings import DEMO, read_settings
 from uchiwa.store import server
 from uchiwa.store.database import connect_to
@@ -46,6 +47,7 @@ def serve(*, with_demo: bool) -> None:
         click.echo(f"\nUchiwa is at {settings.public_address}/   (Ctrl-C stops it)")
         # Each thread of the allocator's own would keep what it has freed: two are enough for the cores there are.
         os.environ.setdefault("MALLOC_ARENA_MAX", "2")
+        os.environ[PARENT] = str(os.getpid())
         os.environ[DEMO] = "yes" if with_demo else "no"
         uvicorn.run(
             "uchiwa.web.app:served",

@@ -65,6 +65,10 @@ def test_three_rounds_bring_the_table_to_the_truth(page: Page, scene, tmp_path):
         page.get_by_role("link", name="Proposed").click()
         expect(page.locator("table.grid")).to_have_class(re.compile("view-proposed"))
         proposed = grid_of(page)
+        if np.array_equal(core.correction.after, core.table.grid):
+            expect(page.get_by_role("complementary")).to_contain_text("This proposal changes nothing")
+            errors += [rms(calibration, core)]
+            break
         page.get_by_role("button", name=re.compile("Take all")).click()
         expect(page.get_by_role("status")).to_contain_text("Taken into the draft")
 
@@ -99,8 +103,9 @@ def test_three_rounds_bring_the_table_to_the_truth(page: Page, scene, tmp_path):
         errors += [rms(calibration, check), rms(returned, check)]
         calibration = returned
     print("\nRMS VE error against the truth, %, before and after each round:", " ".join(f"{one:.2f}" for one in errors))
+    assert len(errors) >= 3
     assert errors[1] < errors[0] / 2
-    assert errors[-1] < 1.5
+    assert errors[-1] < 1.0
 
 
 @pytest.fixture

@@ -15,6 +15,7 @@ from pathlib import Path
 import pytest
 
 from tests.ports import own
+from uchiwa.parent import PARENT
 from uchiwa.store.place import free_port
 
 pytestmark = pytest.mark.browser
@@ -105,7 +106,17 @@ def test_the_worker_ends_when_its_parent_is_killed(tmp_path):
             [sys.executable, "-m", "uchiwa", "db", "stop"], env=environment, capture_output=True, text=True
         )
     assert stopped.stdout == "The database is stopped.\n"
-    assert left(home) == []
+    assert left(home, 40) == []
+
+
+def test_a_process_that_was_just_starting_ends_with_its_parent(tmp_path):
+    """Its parent may be gone before it comes to look for it."""
+    script = "import os, time; from uchiwa.parent import end_with_parent; end_with_parent(); time.sleep(30)"
+    gone = subprocess.run([sys.executable, "-c", "import os; print(os.getpid())"], capture_output=True, text=True)
+    begun = time.monotonic()
+    done = subprocess.run([sys.executable, "-c", script], env=os.environ | {PARENT: gone.stdout.strip()}, check=False)
+    assert done.returncode == -signal.SIGTERM
+    assert time.monotonic() - begun < 20
 
 
 def test_a_taken_port_is_said(tmp_path, served):
