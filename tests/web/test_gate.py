@@ -269,9 +269,16 @@ def test_every_page_of_a_job_without_a_log_answers(client, scene):
     values = {"job_id": scene.job.id, "number": 1, "table_id": "ve_main", "kind": "csv", "channel_id": 1, "log_id": 1}
     asked = [one.path for one in routes() if "GET" in one.methods and one.path.startswith("/jobs/{job_id}")]
     assert len(asked) > 30
+    said = {
+        "x": "engine_speed", "y": "throttle_position", "colour": "lambda_measured", "table": "ve_main", "i": 0, "j": 0,
+        "box": [0, 1, 0, 1], "formula": "engine_speed", "where": "engine_speed > 1000", "cells": "0.0", "at": 1, "from": 0,
+        "to": 1, "start": 0, "end": 1, "width": 600, "keys": "engine_speed", "channel": "engine_speed", "a": 0, "b": 0,
+        "q": "engine", "text": "x*2", "condition": "engine_speed > 1",
+    }  # fmt: skip
     for path in asked:
-        answer = client.get(re.sub(r"{(\w+)[^}]*}", lambda found: str(values.get(found[1], 1)), path))
-        assert answer.status_code < 500, (path, answer.status_code, answer.text[:500])
+        for query in ({}, said):
+            answer = client.get(re.sub(r"{(\w+)[^}]*}", lambda found: str(values.get(found[1], 1)), path), params=query)
+            assert answer.status_code < 500, (path, query, answer.status_code, answer.text[:500])
 
 
 def extreme(value: float) -> bytes:

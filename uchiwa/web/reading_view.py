@@ -55,6 +55,17 @@ class Asked:
     by: Alignment
     place: dict[int, int]
 
+    @property
+    def first(self) -> LogFile:
+        """The first log.
+
+        Raises:
+            BadInput: the address names none.
+        """
+        if not self.logs:
+            raise BadInput("no log is named", advice="open one on the Reading page")
+        return self.logs[0]
+
 
 def asked(
     user: Person,
@@ -172,7 +183,7 @@ def tables_of(reader: Reader, asked_: Asked) -> list[Table]:
     """The tables in which the operating point can be shown, of the first log's calibration."""
     if not asked_.logs:
         return []
-    calibration = reader.calibration_of(asked_.logs[0].round)
+    calibration = reader.calibration_of(asked_.first.round)
     return list(calibration.tables) if calibration is not None else []
 
 

@@ -35,7 +35,7 @@ OfThePart = Annotated[Part, Depends()]
 
 def _part_of_first(asked: Asked, part: Part) -> tuple[Laid, BoolArray]:
     """The first log, and which of its samples belong to a part of it."""
-    one = laid(Reader(asked.page.job, asked.user.shop_id).open(asked.logs[0]), asked)
+    one = laid(Reader(asked.page.job, asked.user.shop_id).open(asked.first), asked)
     time = one.log.time
     use = np.ones(time.shape, dtype=np.bool_)
     if part.where.strip():

@@ -90,7 +90,7 @@ def reading(request: Request, asked: AsAsked) -> Response:
 
 def _others(asked: Asked) -> list[dict[str, Any]]:
     """The job's other logs that can be laid beside the first: the baseline and the last round's first."""
-    first = asked.logs[0]
+    first = asked.first
     here = {log.id for log in asked.logs}
     rows = list(
         LogFile.select(LogFile, Round)
