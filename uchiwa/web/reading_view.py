@@ -57,13 +57,7 @@ class Asked:
 
     @property
     def first(self) -> LogFile:
-        """The first log.
-
-        Raises:
-            BadInput: the address names none.
-        """
-        if not self.logs:
-            raise BadInput("no log is named", advice="open one on the Reading page")
+        """The first log; there must be one."""
         return self.logs[0]
 
 
@@ -104,6 +98,20 @@ def asked(
 
 
 AsAsked = Annotated[Asked, Depends(asked)]
+
+
+def with_log(asked: AsAsked) -> Asked:
+    """What an address asks for, with a log at least.
+
+    Raises:
+        BadInput: it names none.
+    """
+    if not asked.logs:
+        raise BadInput("no log is named", advice="open one on the Reading page")
+    return asked
+
+
+OfLogs = Annotated[Asked, Depends(with_log)]
 
 
 @dataclass(frozen=True)

@@ -14,7 +14,7 @@ from uchiwa.core.log import BoolArray
 from uchiwa.core.reading.scatter import QUANTILES, brushed, distribution, scatter
 from uchiwa.store.database import unit_of_work
 from uchiwa.web import wire
-from uchiwa.web.reading_view import HERE, MOST_SPANS, AsAsked, Asked, Laid, laid
+from uchiwa.web.reading_view import HERE, MOST_SPANS, Asked, Laid, OfLogs, laid
 from uchiwa.web.routing import router as new_router
 from uchiwa.work.reading import Reader
 
@@ -47,7 +47,7 @@ def _part_of_first(asked: Asked, part: Part) -> tuple[Laid, BoolArray]:
 
 @router.get(HERE + "/scatter")
 def cloud(
-    asked: AsAsked,
+    asked: OfLogs,
     part: OfThePart,
     x: str,
     y: str,
@@ -73,7 +73,7 @@ def cloud(
 
 @router.get(HERE + "/brush")
 def brush(
-    asked: AsAsked,
+    asked: OfLogs,
     part: OfThePart,
     x: str,
     y: str,
@@ -97,7 +97,7 @@ def brush(
 
 @router.get(HERE + "/distribution")
 def spread(
-    asked: AsAsked,
+    asked: OfLogs,
     part: OfThePart,
     x: str,
 ) -> Response:

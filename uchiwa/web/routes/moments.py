@@ -12,7 +12,7 @@ from uchiwa.core.reading.moments import Direction, Extreme, extreme, neighbour
 from uchiwa.core.reading.operating import moments_in
 from uchiwa.store.database import unit_of_work
 from uchiwa.web.cells import parse_cells
-from uchiwa.web.reading_view import HERE, MOST_SPANS, AsAsked, opened, tables_of
+from uchiwa.web.reading_view import HERE, MOST_SPANS, OfLogs, opened, tables_of
 from uchiwa.web.routing import router as new_router
 from uchiwa.work.reading import Reader
 
@@ -20,7 +20,7 @@ router = new_router()
 
 
 @router.get(HERE + "/extreme")
-def jump_to_extreme(asked: AsAsked, key: str, which: Extreme) -> Response:
+def jump_to_extreme(asked: OfLogs, key: str, which: Extreme) -> Response:
     """The moment of the highest or lowest reading of a trace over all logs that are shown."""
     with unit_of_work():
         reader = Reader(asked.page.job, asked.user.shop_id)
@@ -39,7 +39,7 @@ def jump_to_extreme(asked: AsAsked, key: str, which: Extreme) -> Response:
 
 @router.get(HERE + "/moment")
 def jump_to_moment(
-    asked: AsAsked,
+    asked: OfLogs,
     condition: Annotated[str, Query(max_length=600)],
     at: Annotated[float, Query(allow_inf_nan=False)],
     direction: Direction = "next",
@@ -63,7 +63,7 @@ def jump_to_moment(
 
 
 @router.get(HERE + "/cells")
-def cell_moments(asked: AsAsked, table: str, cells: Annotated[str, Query(max_length=4000)]) -> Response:
+def cell_moments(asked: OfLogs, table: str, cells: Annotated[str, Query(max_length=4000)]) -> Response:
     """When the engine of the first log was in some cells of a table."""
     with unit_of_work():
         reader = Reader(asked.page.job, asked.user.shop_id)

@@ -26,6 +26,7 @@ from uchiwa.web.reading_view import (
     AsAsked,
     Asked,
     Laid,
+    OfLogs,
     arrangement_of,
     limits_for,
     merged_traces,
@@ -118,7 +119,7 @@ def _others(asked: Asked) -> list[dict[str, Any]]:
 
 @router.get(HERE + "/strips")
 def strips(
-    asked: AsAsked,
+    asked: OfLogs,
     start: Annotated[float, Query(allow_inf_nan=False)],
     end: Annotated[float, Query(allow_inf_nan=False)],
     pad: Annotated[float, Query(ge=0, le=1)] = 0.5,
@@ -134,7 +135,7 @@ def strips(
 
 @router.get(HERE + "/at")
 def values(
-    asked: AsAsked,
+    asked: OfLogs,
     key: Keys,
     at: Annotated[float, Query(allow_inf_nan=False)],
     other: Annotated[float | None, Query(allow_inf_nan=False)] = None,
