@@ -64,7 +64,10 @@ def wait_for_imports() -> None:
 
 
 def resident(parent: int) -> dict[str, float]:
-    """MB of memory of each process of the application, by what it is."""
+    """MB of memory of each process of the application, by what it is; and the sum of the web processes' numbers.
+
+    The sum changes when one of them has died and was begun anew.
+    """
     found: dict[str, float] = {}
     for process in Path("/proc").glob("[0-9]*"):
         try:
@@ -79,6 +82,8 @@ def resident(parent: int) -> dict[str, float]:
         size = re.search(r"VmRSS:\s+(\d+)", status)
         if size:
             found[kind] = found.get(kind, 0.0) + int(size[1]) / 1000
+        if kind == "web":
+            found["processes"] = found.get("processes", 0.0) + int(process.name)
     return found
 
 
@@ -103,7 +108,11 @@ class Person:
     async def get(self, path: str, kind: str, **headers: str) -> None:
         """One page."""
         start = time.perf_counter()
-        answer = await self.client.get(path, headers=headers)
+        try:
+            answer = await self.client.get(path, headers=headers)
+        except httpx.TransportError as error:
+            self.wrong.append(f"{type(error).__name__} after {time.perf_counter() - start:.3f} s {path}")
+            return
         self.took.append((time.perf_counter() - start, kind))
         if answer.status_code >= 500:
             self.wrong.append(f"{answer.status_code} {path}")
