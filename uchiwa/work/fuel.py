@@ -16,7 +16,7 @@ from uchiwa.core.errors import BadInput
 from uchiwa.core.formulas.computed import Book
 from uchiwa.core.formulas.evaluation import Workings
 from uchiwa.core.log import BoolArray
-from uchiwa.core.proposals.evidence import QUANTITIES, Estimated, Evidence, gather
+from uchiwa.core.proposals.evidence import ESTIMATED_BY, QUANTITIES, Estimated, Evidence, gather
 from uchiwa.core.proposals.fuel import ROLES, FuelProposal, airflow_table, proposal_from
 from uchiwa.core.proposals.policy import Policy
 from uchiwa.core.proposals.report import report
@@ -91,7 +91,7 @@ def _proposal(
 
     def gathered() -> Evidence:
         needed = QUANTITIES.union(*(book.needs(text, base) for text in formulas))
-        mark = estimates.mark_of((__version__, *((log.id, log.reading) for log in logs), *of_evidence))
+        mark = estimates.mark_of((__version__, ESTIMATED_BY, *((log.id, log.reading) for log in logs), *of_evidence))
         known = _estimated(estimates.find(mark))
         evidence = gather(samples.read(logs, needed), base, table, policy, book=book, known=known)
         if known is None:

@@ -86,6 +86,10 @@ class FuelParts:
         return self.mixture * (1 + self.short_trim) * (1 + self.long_trim) * self.transient
 
 
+ESTIMATED_BY = 2
+"""Grows whenever delay and transients are estimated otherwise: what was kept before then is not what would be found now."""
+
+
 @dataclass(frozen=True)
 class Estimated:
     """What gathering evidence estimates: delay, its gain, and transients, as `Evidence` has them."""
