@@ -120,7 +120,7 @@ def _line(words: str, mine: list[Judged], *, whole: bool) -> str:
         for region in Region:
             close = sum(one.inside[name, region][0] for one in mine)
             of = sum(one.inside[name, region][1] for one in mine)
-            shares.append(f"{100 * close / of:5.0f}%" if of else "     –")
+            shares.append(f"{100 * close / of:5.1f}%" if of else "     –")
         line += "   " + " " * (len(name) + 2) + " ".join(shares)
     if whole:
         worse = max(one.long - one.plain for one in mine if one.long == one.long)

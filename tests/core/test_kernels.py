@@ -16,10 +16,10 @@ def test_a_ruler_counts_the_borders_at_or_below_a_value(first, rising, elsewhere
     borders = np.unique(first + np.cumsum([0.0, *rising]))
     made = kernels.ruler(borders)
     values = np.concatenate([borders, np.nextafter(borders, -np.inf), np.nextafter(borders, np.inf), elsewhere])
-    found = [kernels._above(made.base, made.border, made.low, made.per, value) for value in values]
+    found = [kernels.above(made.base, made.border, made.low, made.per, value) for value in values]
     assert found == np.searchsorted(borders, values, side="right").tolist()
 
 
 def test_no_border_at_all():
     made = kernels.ruler(np.empty(0))
-    assert kernels._above(made.base, made.border, made.low, made.per, 12.0) == 0
+    assert kernels.above(made.base, made.border, made.low, made.per, 12.0) == 0

@@ -66,7 +66,7 @@ def in_parts(size: int, work: Callable[[int, int], Result]) -> list[Result]:
 
 
 @njit(cache=True, nogil=True, inline="always")
-def _above(base, border, low, per, value):  # type: ignore[no-untyped-def]  # pragma: no cover
+def above(base, border, low, per, value):  # type: ignore[no-untyped-def]  # pragma: no cover
     """How many borders are at or below a value."""
     k = base[int(min(max((value - low) * per, 0.0), base.size - 1.0))]
     while k < border.size - 1 and value >= border[k]:
@@ -75,7 +75,8 @@ def _above(base, border, low, per, value):  # type: ignore[no-untyped-def]  # pr
 
 
 @njit(cache=True, nogil=True, inline="always")
-def _share(points, k, value):  # type: ignore[no-untyped-def]  # pragma: no cover
+def share_of(points, k, value):  # type: ignore[no-untyped-def]  # pragma: no cover
+    """How far a value lies from point k to the next, 0 … 1."""
     return min(max((value - points[k]) / (points[k + 1] - points[k]), 0.0), 1.0)
 
 
@@ -84,7 +85,7 @@ def counted(bx, fx, lx, ux, by, fy, ly, uy, nx, cells, x, y, value, shift, first
     """Number, sum and sum of squares of `value − shift` in the cell between borders; shape (cells, 3)."""
     out = np.zeros((cells, 3))
     for n in range(first, last):
-        cell = _above(by, fy, ly, uy, y[n]) * nx + _above(bx, fx, lx, ux, x[n])
+        cell = above(by, fy, ly, uy, y[n]) * nx + above(bx, fx, lx, ux, x[n])
         d = value[n] - shift
         out[cell, 0] += 1.0
         out[cell, 1] += d
@@ -99,9 +100,9 @@ def gathered_nearest(bx, fx, lx, ux, by, fy, ly, uy, nx, cells, x, y, value, dur
     out[:, LOWEST], out[:, HIGHEST] = np.inf, -np.inf
     before = -1
     if first > 0:
-        before = _above(by, fy, ly, uy, y[first - 1]) * nx + _above(bx, fx, lx, ux, x[first - 1])
+        before = above(by, fy, ly, uy, y[first - 1]) * nx + above(bx, fx, lx, ux, x[first - 1])
     for n in range(first, last):
-        cell = _above(by, fy, ly, uy, y[n]) * nx + _above(bx, fx, lx, ux, x[n])
+        cell = above(by, fy, ly, uy, y[n]) * nx + above(bx, fx, lx, ux, x[n])
         v = value[n]
         d = v - shift
         row = out[cell]
@@ -134,11 +135,11 @@ def gathered_weighted(px, bx, fx, lx, ux, py, by, fy, ly, uy, cells, x, y, value
     out[:, LOWEST], out[:, HIGHEST] = np.inf, -np.inf
     wi, wj, sx, sy = -2, -2, 0.0, 0.0
     if first > 0:
-        wi, wj = _above(bx, fx, lx, ux, x[first - 1]), _above(by, fy, ly, uy, y[first - 1])
-        sx, sy = _share(px, wi, x[first - 1]), _share(py, wj, y[first - 1])
+        wi, wj = above(bx, fx, lx, ux, x[first - 1]), above(by, fy, ly, uy, y[first - 1])
+        sx, sy = share_of(px, wi, x[first - 1]), share_of(py, wj, y[first - 1])
     for n in range(first, last):
-        i, j = _above(bx, fx, lx, ux, x[n]), _above(by, fy, ly, uy, y[n])
-        rx, ry = _share(px, i, x[n]), _share(py, j, y[n])
+        i, j = above(bx, fx, lx, ux, x[n]), above(by, fy, ly, uy, y[n])
+        rx, ry = share_of(px, i, x[n]), share_of(py, j, y[n])
         v = value[n]
         d = v - shift
         follows = n > 0 and breaks[n] == breaks[n - 1]
@@ -170,7 +171,7 @@ def followers(bx, fx, lx, ux, by, fy, ly, uy, nx, mean, x, y, value, breaks, fir
     product = earlier = later = 0.0
     before, was = -1, 0.0
     for n in range(max(first - 1, 0), last):
-        cell = _above(by, fy, ly, uy, y[n]) * nx + _above(bx, fx, lx, ux, x[n])
+        cell = above(by, fy, ly, uy, y[n]) * nx + above(bx, fx, lx, ux, x[n])
         d = value[n] - mean[cell]
         if n >= first and n > 0 and cell == before and breaks[n] == breaks[n - 1]:
             product += was * d
@@ -178,86 +179,6 @@ def followers(bx, fx, lx, ux, by, fy, ly, uy, nx, mean, x, y, value, breaks, fir
             later += d * d
         before, was = cell, d
     return np.array([product, earlier, later])
-
-
-@njit(cache=True, nogil=True)
-def surface_sums(  # type: ignore[no-untyped-def]  # pragma: no cover
-    px, bx, fx, lx, ux, py, by, fy, ly, uy, model, x, y, value, log, scale, worth, node, offset, clip, first, last
-):
-    """Sums from which the normal equations of the surface are made, with Huber's weights about a given surface.
-
-    The prediction at a sample is Σ w·node + the offset of its log, with w the lookup's weights times the model's own values
-    at the four nodes, made to sum to 1. A sample weighs `worth`, and less from a residual of `clip` times its `scale`. A log
-    of −1 has no offset.
-
-    Returns:
-        For each patch of four nodes the ten products of weights, (patches, 10); for each node the products of its
-        weight with the value and with each log's, (nodes, 1 + m); of each log Σ ω and Σ ω·value, (m, 2).
-    """
-    nx, m = px.size, offset.size
-    patches = np.zeros(((nx - 1) * (py.size - 1), 10))
-    right = np.zeros((nx * py.size, 1 + m))
-    between = np.zeros((m, 2))
-    w = np.empty(4)
-    c = np.empty(4, dtype=np.int64)
-    for n in range(first, last):
-        i, j = _above(bx, fx, lx, ux, x[n]), _above(by, fy, ly, uy, y[n])
-        rx, ry = _share(px, i, x[n]), _share(py, j, y[n])
-        c[0] = j * nx + i
-        c[1], c[2], c[3] = c[0] + 1, c[0] + nx, c[0] + nx + 1
-        w[0], w[1], w[2], w[3] = (1 - rx) * (1 - ry), rx * (1 - ry), (1 - rx) * ry, rx * ry
-        total = 0.0
-        for k in range(4):
-            w[k] *= model[c[k]]
-            total += w[k]
-        v = value[n]
-        residual = v
-        for k in range(4):
-            w[k] /= total
-            residual -= w[k] * node[c[k]]
-        at_log = log[n]
-        if at_log >= 0:
-            residual -= offset[at_log]
-        size = abs(residual) / scale[n]
-        omega = worth[n] if size <= clip else worth[n] * clip / size
-        at = 0
-        patch = patches[j * (nx - 1) + i]
-        for k in range(4):
-            share = omega * w[k]
-            for other in range(k, 4):
-                patch[at] += share * w[other]
-                at += 1
-            right[c[k], 0] += share * v
-            if at_log >= 0:
-                right[c[k], 1 + at_log] += share
-        if at_log >= 0:
-            between[at_log, 0] += omega
-            between[at_log, 1] += omega * v
-    return patches, right, between
-
-
-@njit(cache=True, nogil=True)
-def surface_residuals(px, bx, fx, lx, ux, py, by, fy, ly, uy, model, x, y, value, log, node, offset, step):  # type: ignore[no-untyped-def]  # pragma: no cover
-    """Residuals of every `step`-th stretch of 4096 samples; shape (about n / step,), and which samples they are of."""
-    nx, block = px.size, 4096
-    out = np.empty(x.size)
-    which = np.empty(x.size, dtype=np.int64)
-    number = 0
-    for n in range(x.size):
-        if (n // block) % step:
-            continue
-        i, j = _above(bx, fx, lx, ux, x[n]), _above(by, fy, ly, uy, y[n])
-        rx, ry = _share(px, i, x[n]), _share(py, j, y[n])
-        c = j * nx + i
-        a, b = (1 - rx) * (1 - ry) * model[c], rx * (1 - ry) * model[c + 1]
-        d, e = (1 - rx) * ry * model[c + nx], rx * ry * model[c + nx + 1]
-        expected = (a * node[c] + b * node[c + 1] + d * node[c + nx] + e * node[c + nx + 1]) / (a + b + d + e)
-        if log[n] >= 0:
-            expected += offset[log[n]]
-        out[number] = value[n] - expected
-        which[number] = n
-        number += 1
-    return out[:number], which[:number]
 
 
 @njit(cache=True, nogil=True, inline="always")

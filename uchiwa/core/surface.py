@@ -8,10 +8,11 @@ import numpy as np
 from scipy.ndimage import distance_transform_edt
 from scipy.special import gammaincinv
 
-from uchiwa.core import kernels
+from uchiwa.core import kernels, surface_kernels
 from uchiwa.core.bordered import band_of
 from uchiwa.core.log import BoolArray, FloatArray, IntArray
 from uchiwa.core.meter_shape import straight_over_bent
+from uchiwa.core.surface_misfit import misfit_of, off_centre
 from uchiwa.core.surface_net import Net, net_of
 from uchiwa.core.surface_noise import HUBER, Followed, Noise, first_noise, noise_of
 from uchiwa.core.surface_system import PULL, system_of
@@ -29,7 +30,6 @@ _FIRST_SPREAD = 0.01
 _FIRST_TOGETHER = 10.0
 _ROUNDS = 2
 _RESIDUALS = 60_000
-_MISFIT = 1 / 8
 _FIRST_LOOK = 150_000
 _BLOCK = 4096
 _PAIRS = np.array([(a, b) for a in range(4) for b in range(a, 4)])
@@ -89,7 +89,7 @@ class _Samples:
 
 def _noise(net: Net, samples: _Samples, node: FloatArray, offsets: FloatArray) -> Noise:
     step = max(1, samples.x.size // _RESIDUALS)
-    residual, which = kernels.surface_residuals(
+    residual, which = surface_kernels.surface_residuals(
         *net.geometry, samples.x, samples.y, samples.value, samples.log, node, offsets, step
     )
     seen = samples.followed
@@ -106,7 +106,7 @@ def _equations(
     scale, worth = samples.weighed(noise)
     parts = kernels.in_parts(
         samples.x.size,
-        lambda first, last: kernels.surface_sums(
+        lambda first, last: surface_kernels.surface_sums(
             *net.geometry,
             samples.x,
             samples.y,
@@ -207,8 +207,9 @@ def fit_surface(
     nodes = int(net.kept.sum())
     errors = np.sqrt(np.maximum(np.diag(fitted.covariance), 0.0))
     bent = table.role == "maf_curve"
-    misfit = _misfit(net, fitted.node, np.asarray(fitted.covariance[:nodes, :nodes]), straight=bent)
-    misfit *= _on_net(net, np.sqrt(_off_centre(np.asarray(fitted.matrix[:nodes, :nodes]))))
+    _, worth = samples.weighed(fitted.noise)
+    off = off_centre(net, x, y, worth)
+    misfit = misfit_of(net, fitted.node, np.asarray(fitted.covariance[:nodes, :nodes]), off, straight=bent)
     stray = STRAY * _cells_away(np.diag(fitted.matrix)[:nodes] >= _SUPPORTED**-2, net)
     # Which of logs that lie apart is right nobody knows: their common level is as uncertain as a mean of so many.
     level = fitted.offset / np.sqrt(logs) if fitted.offsets.size else 0.0
@@ -270,18 +271,6 @@ def _fitted(net: Net, samples: _Samples, noise: Noise, offsets: FloatArray) -> _
     return _Fitted(node, offsets, covariance, matrix, noise, bend, offset)
 
 
-def _off_centre(precision: FloatArray) -> FloatArray:
-    """How far from its node the samples of each node lie: 0 on it, 1 from halfway to the next; shape (nodes,).
-
-    By the lookup's weights w: 2·(1 − Σw²/Σw), at most 1; 1 where there is no sample.
-    """
-    whole = precision.sum(axis=1)
-    with np.errstate(invalid="ignore", divide="ignore"):
-        share = np.where(whole > 0, np.diag(precision) / whole, 0.0)
-    off: FloatArray = np.clip(2.0 * (1.0 - share), 0.0, 1.0)
-    return off
-
-
 def _comparable(log: IntArray, node: IntArray, logs: int, nodes: int) -> IntArray:
     """The log of each sample, −1 of those that share too little ground with the others to be held against them.
 
@@ -326,44 +315,3 @@ def _on_net(net: Net, values: FloatArray) -> FloatArray:
     whole = np.zeros(net.model.size)
     whole[net.kept] = values
     return whole.reshape(net.y.size, net.x.size)
-
-
-def _misfit(net: Net, node: FloatArray, covariance: FloatArray, straight: bool) -> FloatArray:
-    """What straight lines between breakpoints cannot follow, as a standard deviation at each node of the net.
-
-    Between two breakpoints a curve with second difference b lies up to b/8 off the straight line, so that samples from
-    between them may draw a node that far from the value at the breakpoint itself. It is the engine that is smooth, not the
-    error: so b is that of the corrected table, as a share of its value, with the uncertainty of the factors', along both
-    axes.
-
-    Args:
-        net: of the surface.
-        node: factors less 1; shape (nodes,).
-        covariance: of the kept nodes.
-        straight: whether the samples have been freed of the table's own bend, so that only the factors' is left.
-    """
-    grid = node.reshape(net.y.size, net.x.size)
-    model = net.model.reshape(grid.shape)
-    shape = grid if straight else model * (1.0 + grid)
-    number = np.full(net.model.size, -1)
-    number[net.kept] = np.arange(int(net.kept.sum()))
-    number = number.reshape(grid.shape)
-    squared = np.zeros(grid.shape)
-    for axis in (0, 1):
-        if net.curve and axis == 0:
-            continue
-        rows = 1 if net.curve else grid.shape[0]
-        index, values, scale = (np.moveaxis(one[:rows], axis, 0) for one in (number, shape, model))
-        step = np.diff((net.y if axis == 0 else net.x).breakpoints)
-        before, after = (one.reshape(-1, *([1] * (values.ndim - 1))) for one in (step[:-1], step[1:]))
-        # The second difference of uneven steps, over the wider of both.
-        second = 2 * ((values[2:] - values[1:-1]) / after - (values[1:-1] - values[:-2]) / before) / (before + after)
-        bend = second * np.maximum(before, after) ** 2 / (1.0 if straight else scale[1:-1])
-        # The continued breakpoints repeat the edge's value: there a bend of the table is not known, and its neighbour's counts.
-        if not straight and bend.shape[0] > 2:
-            bend[0], bend[-1] = bend[1], bend[-2]
-        a, b, c = index[:-2], index[1:-1], index[2:]
-        variance = covariance[a, a] + 4 * covariance[b, b] + covariance[c, c]
-        variance = variance - 4 * covariance[a, b] + 2 * covariance[a, c] - 4 * covariance[b, c]
-        np.moveaxis(squared[:rows], axis, 0)[1:-1] += bend**2 + np.maximum(variance, 0.0)
-    return _MISFIT * np.sqrt(squared)

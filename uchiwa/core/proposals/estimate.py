@@ -15,6 +15,9 @@ from uchiwa.core.proposals.transients import UNKNOWN_FILM
 from uchiwa.core.surface import Conditions, Surface, fit_surface
 from uchiwa.core.table import Table
 
+LEAST_ERROR = 0.001
+"""What sensors, rounding and lookups leave however long one drives: no error is told closer, as a fraction."""
+
 
 @dataclass(frozen=True, eq=False)
 class Estimate:
@@ -55,12 +58,13 @@ def estimate(evidence: Evidence, bins: Bins, table: Table, policy: Policy) -> Es
     *nearest*: the mean of the samples nearest to a breakpoint. *weighted*: the mean with the lookup's weights, and
     once more what that leaves unexplained. *surface*: see `surface.fit_surface`. What the first two stray from the
     breakpoint's own value, for their samples lie about it, belongs to their errors: it is what the same means make of the
-    surface, read off where the samples lie.
+    surface, read off where the samples lie. So does what they find beyond both errors and the surface does not.
     """
     used = evidence.sieve.used
     x, y, error = evidence.x[used], evidence.y[used] if evidence.y is not None else None, evidence.error[used]
     surface = fit_surface(table, x, y, error, evidence.breaks[used], _conditions(evidence))
-    floor = np.sqrt(evidence.floor**2 + _unresolved(evidence.grain, bins.spread) ** 2 + _moving(evidence, table) ** 2)
+    unresolved, moving = _unresolved(evidence.grain, bins.spread), _moving(evidence, table)
+    floor = np.sqrt(LEAST_ERROR**2 + evidence.floor**2 + unresolved**2 + moving**2)
     seen = bins.samples > 0
     nearest = figures(table.x, table.y, x, y, error).mean
     if policy.estimator == "surface":
@@ -79,7 +83,9 @@ def estimate(evidence: Evidence, bins: Bins, table: Table, policy: Policy) -> Es
         factor, smooth = bins.mean, figures(table.x, table.y, x, y, expected).mean
         means = (weighted_bins(table, x, y, error).mean,)
     stray = np.nan_to_num(smooth - surface.factor)
-    errors = np.sqrt(np.maximum(bins.standard_error, surface.standard_error) ** 2 + stray**2 + floor**2)
+    own = np.maximum(bins.standard_error, surface.standard_error)
+    contradicted = np.nan_to_num(np.maximum((factor - smooth) ** 2 - own**2, 0.0))
+    errors = np.sqrt(own**2 + stray**2 + contradicted + floor**2)
     return Estimate(factor, np.where(seen, errors, np.nan), surface, means)
 
 

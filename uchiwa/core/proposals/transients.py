@@ -47,8 +47,11 @@ class Transient:
     time_s: float = 0.0
 
 
-UNKNOWN_FILM = 0.03
-"""How strong an effect of conditions that change may be that was not found: error per unit of the slowest film's signal."""
+UNKNOWN_FILM = 0.01
+"""How strong an effect of conditions that change may be that was not found: error per unit of the slowest film's signal.
+
+On engines drawn at random what is left of it, found or not, is between a half and one and a half of this.
+"""
 WALL_FILM = "wall film"
 SLOW_TRIMS = "trims still following"
 Signals = Mapping[str, Sequence[tuple[float, FloatArray]]]
