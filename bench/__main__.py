@@ -16,14 +16,14 @@ import polars as pl
 from scipy.stats import binned_statistic_2d
 
 from bench import collecting, editing
-from uchiwa.core import surface
-from uchiwa.core.bins import bin_samples, figures
-from uchiwa.core.proposals.evidence import gather
-from uchiwa.core.proposals.fuel import airflow_table, fuel_proposal, proposal_from
-from uchiwa.core.proposals.policy import Policy
-from uchiwa.core.proposals.why import explain
-from uchiwa.core.readers import read_log
-from uchiwa.core.table import Axis, Table, frozen
+from uchiwa.core.evidence import surface
+from uchiwa.core.evidence.bins import bin_samples, figures
+from uchiwa.core.logs.readers import read_log
+from uchiwa.core.proposals.fuel.evidence import gather
+from uchiwa.core.proposals.fuel.explanation import explain
+from uchiwa.core.proposals.fuel.policy import Policy
+from uchiwa.core.proposals.fuel.proposal import airflow_table, fuel_proposal, proposal_from
+from uchiwa.core.tables.table import Axis, Table, frozen
 from uchiwa.standin.cars import car_named
 from uchiwa.standin.family.member import member
 from uchiwa.standin.family.physics import Physics, Recorder, Variant

@@ -7,11 +7,11 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from uchiwa.core.log import BoolArray, FloatArray, Log
-from uchiwa.core.proposals.evidence import gather
-from uchiwa.core.proposals.fuel import FuelProposal, proposal_from
-from uchiwa.core.proposals.policy import Policy
-from uchiwa.core.table import Calibration, Table
+from uchiwa.core.logs.log import BoolArray, FloatArray, Log
+from uchiwa.core.proposals.fuel.evidence import gather
+from uchiwa.core.proposals.fuel.policy import Policy
+from uchiwa.core.proposals.fuel.proposal import FuelProposal, proposal_from
+from uchiwa.core.tables.table import Calibration, Table
 from uchiwa.standin.cars import StandInCar, tern_airflow, true_grid
 from uchiwa.standin.drives import DRIVES, mixed_road
 from uchiwa.standin.wideband import Wideband
@@ -88,8 +88,8 @@ def measure(car: StandInCar, calibration: Calibration, log: Log, sensor: Wideban
 
 
 def _airflow(proposal: FuelProposal, log: Log, calibration: Calibration) -> FloatArray:
-    from uchiwa.core.airflow import logged_airflow
-    from uchiwa.core.timebase import on_one_base
+    from uchiwa.core.airflow.speed_density import logged_airflow
+    from uchiwa.core.logs.timebase import on_one_base
 
     _, signals = on_one_base(log)
     airflow = logged_airflow(signals, calibration)

@@ -73,14 +73,14 @@ def by_polars(path: str) -> None:
 
 def to_log(path: str) -> None:
     """Bytes to a recognised Log."""
-    from uchiwa.core.readers import read_recordings
+    from uchiwa.core.logs.readers import read_recordings
 
     read_recordings(Path(path).read_bytes(), "bench.csv")
 
 
 def warm_up(path: str) -> None:
     """Load what a worker has loaded before a log comes."""
-    from uchiwa.core.readers import read_recordings
+    from uchiwa.core.logs.readers import read_recordings
     from uchiwa.work import imports
 
     assert imports

@@ -10,9 +10,9 @@ import numpy as np
 from playwright.sync_api import Page
 
 from bench.place import own_database, signed_in
-from uchiwa.core.display import Liking
-from uchiwa.core.interchange import calibration_json
-from uchiwa.core.table import Axis, Calibration, Table, frozen
+from uchiwa.core.quantities.display import Liking
+from uchiwa.core.tables.interchange import calibration_json
+from uchiwa.core.tables.table import Axis, Calibration, Table, frozen
 from uchiwa.standin.cars import pike_base
 from uchiwa.store import drafts, jobs
 from uchiwa.store.database import unit_of_work

@@ -11,11 +11,11 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from uchiwa.core.log import BoolArray, FloatArray
-from uchiwa.core.proposals.evidence import gather
-from uchiwa.core.proposals.fuel import FuelProposal, cell_regions, proposal_from
-from uchiwa.core.proposals.policy import Policy
-from uchiwa.core.regions import TITLES, Region
+from uchiwa.core.evidence.regions import TITLES, Region
+from uchiwa.core.logs.log import BoolArray, FloatArray
+from uchiwa.core.proposals.fuel.evidence import gather
+from uchiwa.core.proposals.fuel.policy import Policy
+from uchiwa.core.proposals.fuel.proposal import FuelProposal, cell_regions, proposal_from
 from uchiwa.standin.family.member import Member, member
 from uchiwa.standin.family.physics import VARIANTS
 

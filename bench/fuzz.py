@@ -31,10 +31,10 @@ from fastapi.routing import APIRoute
 
 from bench.load import wait_for_imports
 from bench.screenshots import wait_until_well
-from uchiwa.core.image.files import write_image
-from uchiwa.core.interchange import calibration_json
-from uchiwa.core.log import Channel, Log, Raster
-from uchiwa.core.writers import write_log
+from uchiwa.core.logs.log import Channel, Log, Raster
+from uchiwa.core.logs.writers import write_log
+from uchiwa.core.tables.image.files import write_image
+from uchiwa.core.tables.interchange import calibration_json
 from uchiwa.standin.cars import car_named
 from uchiwa.standin.layouts import image_of, layout_data
 from uchiwa.standin.logger import write_delimited

@@ -12,9 +12,9 @@ from playwright.sync_api import Page
 
 from bench.place import own_database, signed_in
 from uchiwa.core.formulas.evaluation import evaluate
-from uchiwa.core.log import Channel, Log, Raster
-from uchiwa.core.quantities import QUANTITIES
-from uchiwa.core.reading.window import MOST_POINTS, drawn
+from uchiwa.core.logs.log import Channel, Log, Raster
+from uchiwa.core.quantities.catalogue import QUANTITIES
+from uchiwa.core.viewing.window import MOST_POINTS, drawn
 from uchiwa.standin.cars import pike_base
 from uchiwa.store import jobs, levels, samples, stored_log, uploads
 from uchiwa.store.clock import now

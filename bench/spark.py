@@ -12,15 +12,15 @@ import numpy as np
 
 from uchiwa.core.knock.evidence import gather_knock
 from uchiwa.core.knock.judgement import Verdict, clusters
-from uchiwa.core.log import Log
-from uchiwa.core.proposals.knock import KnockPolicy, knock_proposal
-from uchiwa.core.proposals.torque import TorqueProposal, torque_proposal
-from uchiwa.core.proposals.torque_policy import TorquePolicy
+from uchiwa.core.logs.log import Log
+from uchiwa.core.logs.timebase import on_one_base
+from uchiwa.core.proposals.knock.proposal import KnockPolicy, knock_proposal
+from uchiwa.core.proposals.torque.policy import TorquePolicy
+from uchiwa.core.proposals.torque.proposal import TorqueProposal, torque_proposal
 from uchiwa.core.pulls.curve import over_speed, speed_grid
 from uchiwa.core.pulls.recognised import pulls_of
 from uchiwa.core.pulls.road import RoadLoad
-from uchiwa.core.table import Calibration
-from uchiwa.core.timebase import on_one_base
+from uchiwa.core.tables.table import Calibration
 from uchiwa.standin.cars import CARS, StandInCar, calibrated
 from uchiwa.standin.dyno import dyno_run, torque_at
 from uchiwa.standin.knocking import KnockSensor

@@ -13,9 +13,9 @@ import pytest
 from hypothesis import settings
 
 from tests.ports import own
-from uchiwa.core.log import Channel, Log, Raster
-from uchiwa.core.quantities import QUANTITIES
-from uchiwa.core.table import Axis, Calibration, Constant, Table, frozen
+from uchiwa.core.logs.log import Channel, Log, Raster
+from uchiwa.core.quantities.catalogue import QUANTITIES
+from uchiwa.core.tables.table import Axis, Calibration, Constant, Table, frozen
 from uchiwa.store.place import free_port
 
 os.environ.setdefault("UCHIWA_DB_FAST", "1")

@@ -14,17 +14,17 @@ from datetime import timedelta
 import numpy as np
 from peewee import IntegrityError
 
-from uchiwa.core.brief import Purpose
-from uchiwa.core.display import Liking
-from uchiwa.core.image.files import write_image
-from uchiwa.core.log import FloatArray
-from uchiwa.core.proposals.evidence import QUANTITIES
-from uchiwa.core.proposals.fuel import fuel_proposal
-from uchiwa.core.proposals.policy import Policy
-from uchiwa.core.proposals.report import report
+from uchiwa.core.briefs.brief import Purpose
+from uchiwa.core.logs.log import FloatArray
+from uchiwa.core.proposals.fuel.evidence import QUANTITIES
+from uchiwa.core.proposals.fuel.policy import Policy
+from uchiwa.core.proposals.fuel.proposal import fuel_proposal
+from uchiwa.core.proposals.fuel.report import report
 from uchiwa.core.pulls.pull import Source
-from uchiwa.core.review import difference
-from uchiwa.core.table import Calibration
+from uchiwa.core.quantities.display import Liking
+from uchiwa.core.tables.difference import difference
+from uchiwa.core.tables.image.files import write_image
+from uchiwa.core.tables.table import Calibration
 from uchiwa.parent import end_with_parent
 from uchiwa.standin.cars import StandInCar, car_named
 from uchiwa.standin.defects import changed

@@ -20,7 +20,7 @@ import numpy as np
 import polars as pl
 import pymysql
 
-from uchiwa.core.readers import read_recordings
+from uchiwa.core.logs.readers import read_recordings
 from uchiwa.standin.cars import pike_base
 from uchiwa.store import accounts, jobs, samples, uploads
 from uchiwa.store.database import connect_to, unit_of_work

@@ -10,7 +10,7 @@ import pytest
 from playwright.sync_api import Page, expect
 
 from tests.store.conftest import log_text
-from uchiwa.core.image.files import read_image, write_image
+from uchiwa.core.tables.image.files import read_image, write_image
 from uchiwa.standin.cars import car_named
 from uchiwa.standin.layouts import flash, image_of, layout_data, layout_of
 from uchiwa.standin.simulate import simulate

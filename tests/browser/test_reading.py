@@ -11,9 +11,9 @@ import pytest
 from playwright.sync_api import Page, expect
 
 from tests.store.conftest import log_text
-from uchiwa.core.drives import DriveKind
-from uchiwa.core.reading.pyramid import InMemory
-from uchiwa.core.reading.window import value_at
+from uchiwa.core.logs.drives import DriveKind
+from uchiwa.core.viewing.pyramid import InMemory
+from uchiwa.core.viewing.window import value_at
 from uchiwa.standin.cars import calibrated, car_named
 from uchiwa.standin.simulate import simulate
 from uchiwa.store import samples

@@ -12,11 +12,11 @@ from playwright.sync_api import Page, expect
 
 from tests.store.conftest import log_text
 from uchiwa.cli import uchiwa
-from uchiwa.core.interchange import calibration_json
-from uchiwa.core.proposals.fuel import fuel_proposal
-from uchiwa.core.proposals.policy import Policy
-from uchiwa.core.readers import read_log
-from uchiwa.core.review import signed
+from uchiwa.core.logs.readers import read_log
+from uchiwa.core.proposals.fuel.policy import Policy
+from uchiwa.core.proposals.fuel.proposal import fuel_proposal
+from uchiwa.core.tables.difference import signed
+from uchiwa.core.tables.interchange import calibration_json
 from uchiwa.standin.cars import car_named, true_grid
 from uchiwa.standin.logger import write_delimited
 from uchiwa.standin.simulate import simulate

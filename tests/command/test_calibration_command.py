@@ -10,8 +10,8 @@ from click.testing import CliRunner
 
 from uchiwa.cli import uchiwa
 from uchiwa.core.errors import BadInput
-from uchiwa.core.interchange import calibration_json, table_csv
-from uchiwa.core.readers import read_log
+from uchiwa.core.logs.readers import read_log
+from uchiwa.core.tables.interchange import calibration_json, table_csv
 from uchiwa.standin.cars import pike_base
 
 

@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 
 from tests.store.conftest import log_text
-from uchiwa.core.interchange import calibration_json
+from uchiwa.core.tables.interchange import calibration_json
 from uchiwa.standin.cars import pike_base
 
 
@@ -183,7 +183,7 @@ def test_a_knock_proposal_tells_its_clusters_and_only_takes_out(folder, tmp_path
     from dataclasses import replace
 
     from bench.spark import advanced
-    from uchiwa.core.writers import write_log
+    from uchiwa.core.logs.writers import write_log
     from uchiwa.standin.cars import calibrated, car_named
     from uchiwa.standin.simulate import simulate
 

@@ -12,16 +12,16 @@ import pytest
 from click.testing import CliRunner
 
 from uchiwa.cli import uchiwa
-from uchiwa.core.editing.line import VERBS
 from uchiwa.core.formulas.computed import SHIPPED
 from uchiwa.core.formulas.evaluation import evaluate
 from uchiwa.core.formulas.language import FUNCTIONS
-from uchiwa.core.image import layout_json
-from uchiwa.core.interchange import calibration_json
-from uchiwa.core.proposals.policy import Policy
-from uchiwa.core.quantities import QUANTITIES
-from uchiwa.core.readers import read_log
-from uchiwa.core.reviewing.rules import RULES
+from uchiwa.core.logs.readers import read_log
+from uchiwa.core.proposals.fuel.policy import Policy
+from uchiwa.core.quantities.catalogue import QUANTITIES
+from uchiwa.core.review.rules import RULES
+from uchiwa.core.tables.editing.line import VERBS
+from uchiwa.core.tables.image import layout_json
+from uchiwa.core.tables.interchange import calibration_json
 from uchiwa.standin.cars import car_named
 
 ROOT = Path(__file__).parents[2]

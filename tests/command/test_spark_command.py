@@ -9,7 +9,7 @@ from click.testing import CliRunner
 
 from uchiwa.cli import uchiwa
 from uchiwa.core.errors import BadInput
-from uchiwa.core.interchange import calibration_json
+from uchiwa.core.tables.interchange import calibration_json
 from uchiwa.standin.cars import pike_base
 from uchiwa.standin.dyno import dyno_run, write_run
 from uchiwa.standin.sprint import sprint_car

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from hypothesis import strategies as st
 
-from uchiwa.core.table import Axis, Table, frozen
+from uchiwa.core.tables.table import Axis, Table, frozen
 
 
 def _points(draw, low: float, high: float, least: int, most: int) -> np.ndarray:

@@ -19,14 +19,14 @@ from hypothesis import strategies as st
 from uchiwa.core.errors import BadInput
 from uchiwa.core.formulas.computed import SHIPPED, Computed
 from uchiwa.core.formulas.evaluation import Workings
-from uchiwa.core.image.files import read_image
-from uchiwa.core.image.memory import MOST_SEGMENTS, Memory, Segment
-from uchiwa.core.interchange import calibration_json
-from uchiwa.core.readers import MOST_RECORDINGS, read_log, read_recordings, read_unrecognised
-from uchiwa.core.readers.clock import step_from_notes
-from uchiwa.core.readers.dialect import MOST_COLUMNS, is_number, note_of, split_unit
-from uchiwa.core.readers.packed import MOST_MEMBERS
-from uchiwa.core.recognise import recognise
+from uchiwa.core.logs.readers import MOST_RECORDINGS, read_log, read_recordings, read_unrecognised
+from uchiwa.core.logs.readers.clock import step_from_notes
+from uchiwa.core.logs.readers.dialect import MOST_COLUMNS, is_number, note_of, split_unit
+from uchiwa.core.logs.readers.packed import MOST_MEMBERS
+from uchiwa.core.logs.recognition.recognise import recognise
+from uchiwa.core.tables.image.files import read_image
+from uchiwa.core.tables.image.memory import MOST_SEGMENTS, Memory, Segment
+from uchiwa.core.tables.interchange import calibration_json
 from uchiwa.standin.cars import car_named
 
 
@@ -131,7 +131,7 @@ def test_archives_in_archives_are_counted_together(monkeypatch):
     inner = {f"{n}.zip": zipped({f"{m}.csv": log for m in range(10)}) for n in range(10)}
     with pytest.raises(BadInput, match=f"more than {MOST_MEMBERS} files"):
         read_unrecognised(zipped(inner), "all.zip")
-    monkeypatch.setattr("uchiwa.core.readers.READ_LIMIT_BYTES", 1_000_000)
+    monkeypatch.setattr("uchiwa.core.logs.readers.READ_LIMIT_BYTES", 1_000_000)
     bombs = {f"{n}.csv.gz": gzip.compress(log + b"2,1200\n" * 60_000) for n in range(6)}
     with pytest.raises(BadInput, match="more than 1 MB"):
         read_unrecognised(zipped(bombs), "bombs.zip")

@@ -5,8 +5,8 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from uchiwa.core.proposals.fuel import fuel_proposal
-from uchiwa.core.proposals.policy import Policy
+from uchiwa.core.proposals.fuel.policy import Policy
+from uchiwa.core.proposals.fuel.proposal import fuel_proposal
 from uchiwa.standin.cars import car_named, true_grid
 from uchiwa.standin.simulate import simulate
 

@@ -8,7 +8,7 @@ import numpy as np
 import pytest
 
 from bench.family import ESTIMATORS, Judged, judge, table_of
-from uchiwa.core.regions import Region
+from uchiwa.core.evidence.regions import Region
 from uchiwa.standin.family.member import member
 from uchiwa.standin.family.physics import VARIANTS
 

@@ -8,10 +8,10 @@ import numpy as np
 import pytest
 
 from bench.accuracy import DRIVE, measure, rms_percent, table_of, true_factor
-from uchiwa.core.log import Log
-from uchiwa.core.proposals.fuel import fuel_proposal
-from uchiwa.core.proposals.policy import Policy
-from uchiwa.core.readers import read_log
+from uchiwa.core.logs.log import Log
+from uchiwa.core.logs.readers import read_log
+from uchiwa.core.proposals.fuel.policy import Policy
+from uchiwa.core.proposals.fuel.proposal import fuel_proposal
 from uchiwa.standin.cars import car_named
 from uchiwa.standin.simulate import simulate
 from uchiwa.standin.wideband import Wideband

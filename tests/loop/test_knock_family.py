@@ -8,7 +8,7 @@ import numpy as np
 
 from uchiwa.core.knock.evidence import gather_knock
 from uchiwa.core.knock.judgement import Speaks, Verdict, clusters
-from uchiwa.core.proposals.knock import KnockPolicy, proposal_from
+from uchiwa.core.proposals.knock.proposal import KnockPolicy, proposal_from
 from uchiwa.standin.family.knocking import KnockSession, close, session
 
 SEEDS = 30

@@ -9,11 +9,11 @@ import pytest
 
 from bench.spark import advanced, judge, road_error, take_out, torque_rounds
 from uchiwa.core.knock.evidence import gather_knock
-from uchiwa.core.proposals.knock_threshold import ThresholdPolicy, threshold_proposal
+from uchiwa.core.logs.readers import read_log
+from uchiwa.core.proposals.knock_limit.proposal import ThresholdPolicy, threshold_proposal
 from uchiwa.core.pulls.curve import raggedness
 from uchiwa.core.pulls.recognised import pulls_of
-from uchiwa.core.readers import read_log
-from uchiwa.core.table import Axis, Table, frozen
+from uchiwa.core.tables.table import Axis, Table, frozen
 from uchiwa.standin.cars import CARS, calibrated, car_named
 from uchiwa.standin.dyno import dyno_run, true_torque, write_run
 from uchiwa.standin.simulate import simulate

@@ -10,10 +10,10 @@ import zipfile
 import pytest
 
 from tests.store.conftest import log_text
-from uchiwa.core.display import Liking
 from uchiwa.core.errors import BadInput
-from uchiwa.core.image.files import write_image
 from uchiwa.core.knock.judgement import Cluster, Verdict
+from uchiwa.core.quantities.display import Liking
+from uchiwa.core.tables.image.files import write_image
 from uchiwa.standin.cars import car_named
 from uchiwa.standin.layouts import image_of, layout_data
 from uchiwa.store import (

@@ -5,7 +5,7 @@ import pytest
 
 from tests.store.conftest import log_text
 from uchiwa.core.errors import BadInput
-from uchiwa.core.interchange import calibration_json
+from uchiwa.core.tables.interchange import calibration_json
 from uchiwa.standin.cars import pike_base
 from uchiwa.store import calibrations, drafts, events, jobs
 from uchiwa.store.database import database, unit_of_work

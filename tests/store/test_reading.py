@@ -6,9 +6,9 @@ import pytest
 from tests.conftest import make_log
 from uchiwa.core.errors import BadInput
 from uchiwa.core.formulas.computed import Computed
-from uchiwa.core.log import Channel, Log, Raster
-from uchiwa.core.reading.arrangement import parse
-from uchiwa.core.reading.window import drawn, figures, index_at
+from uchiwa.core.logs.log import Channel, Log, Raster
+from uchiwa.core.viewing.arrangement import parse
+from uchiwa.core.viewing.window import drawn, figures, index_at
 from uchiwa.store import accounts, arrangements, channels, levels, notes, samples, stored_log, uploads
 from uchiwa.store.clock import now
 from uchiwa.store.database import unit_of_work

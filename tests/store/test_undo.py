@@ -7,9 +7,9 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from tests.store.conftest import Scene, scene  # noqa: F401
-from uchiwa.core.across import set_constant
-from uchiwa.core.display import Liking
 from uchiwa.core.errors import BadInput
+from uchiwa.core.quantities.display import Liking
+from uchiwa.core.tables.editing.transfer import set_constant
 from uchiwa.store import drafts
 from uchiwa.store.database import unit_of_work
 from uchiwa.work import tables

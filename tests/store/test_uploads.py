@@ -7,7 +7,7 @@ from hypothesis import strategies as st
 from hypothesis.extra.numpy import arrays
 
 from tests.store.conftest import log_text, sweep
-from uchiwa.core.readers import read_log
+from uchiwa.core.logs.readers import read_log
 from uchiwa.store import jobs, samples, uploads
 from uchiwa.store.clock import now
 from uchiwa.store.database import unit_of_work
@@ -85,7 +85,7 @@ def test_a_refused_log_keeps_its_bytes_and_shows_no_samples(scene, data):
 
 
 def test_too_large_a_log_is_refused_but_kept(scene, monkeypatch):
-    monkeypatch.setattr("uchiwa.core.readers.READ_LIMIT_BYTES", 1000)
+    monkeypatch.setattr("uchiwa.core.logs.readers.READ_LIMIT_BYTES", 1000)
     log, _ = scene.receive(log_text())
     imports.import_log(log.id)
     with unit_of_work():

@@ -7,7 +7,7 @@ import re
 import pytest
 
 from tests.store.conftest import log_text, sweep
-from uchiwa.core.readers import read_recordings
+from uchiwa.core.logs.readers import read_recordings
 from uchiwa.standin.cars import calibrated, car_named
 from uchiwa.standin.simulate import simulate
 from uchiwa.store import briefs, jobs, links, uploads

@@ -12,12 +12,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.conftest import make_log, make_table
-from uchiwa.core.progress import RoundFacts, Station, standings
-from uchiwa.core.proposals.fuel import fuel_proposal
-from uchiwa.core.proposals.policy import Policy
-from uchiwa.core.proposals.why import explain
-from uchiwa.core.review import difference
-from uchiwa.core.table import Calibration
+from uchiwa.core.proposals.fuel.explanation import explain
+from uchiwa.core.proposals.fuel.policy import Policy
+from uchiwa.core.proposals.fuel.proposal import fuel_proposal
+from uchiwa.core.rounds.progress import RoundFacts, Station, standings
+from uchiwa.core.tables.difference import difference
+from uchiwa.core.tables.table import Calibration
 from uchiwa.store.clock import now
 from uchiwa.web import draw
 from uchiwa.web.grid import View, bar, difference_grid, diverging, fuel_grid, one_hue

@@ -8,9 +8,9 @@ import numpy as np
 import pytest
 
 from tests.web.test_round import at_fuel, cells_of, facts_of, path  # noqa: F401
-from uchiwa.core.convergence import Ended, RegionError, RoundResult, verdict
-from uchiwa.core.interchange import calibration_json
-from uchiwa.core.regions import Region
+from uchiwa.core.evidence.regions import Region
+from uchiwa.core.rounds.convergence import Ended, RegionError, RoundResult, verdict
+from uchiwa.core.tables.interchange import calibration_json
 from uchiwa.store import calibrations, drafts, jobs
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import Event, Job, Round

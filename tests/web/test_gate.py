@@ -18,7 +18,7 @@ from starlette.testclient import TestClient
 from bench.fuzz import routes
 from tests.store.conftest import log_text
 from tests.web.conftest import Client
-from uchiwa.core.interchange import calibration_json
+from uchiwa.core.tables.interchange import calibration_json
 from uchiwa.settings import Settings, read_settings
 from uchiwa.standin.cars import pike_base
 from uchiwa.store import accounts, drafts, links

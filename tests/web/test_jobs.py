@@ -68,7 +68,7 @@ def test_an_empty_shop_is_told_what_to_do(client, scene):
 
 
 def test_what_people_type_is_shown_as_text(client, scene):
-    from uchiwa.core.interchange import calibration_json
+    from uchiwa.core.tables.interchange import calibration_json
     from uchiwa.standin.cars import pike_base
 
     form = {"customer": "<script>alert(1)</script>", "car": "A & B", "details": '"quoted"'}

@@ -14,7 +14,7 @@ import pytest
 
 from tests.store.conftest import Scene, log_text
 from tests.web.conftest import Client
-from uchiwa.core.interchange import calibration_json
+from uchiwa.core.tables.interchange import calibration_json
 from uchiwa.standin.cars import pike_base
 from uchiwa.store import drafts, jobs, links, uploads
 from uchiwa.store.database import unit_of_work

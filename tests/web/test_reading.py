@@ -5,8 +5,8 @@ import numpy as np
 import pytest
 
 from tests.store.conftest import log_text
-from uchiwa.core.reading.pyramid import InMemory
-from uchiwa.core.reading.window import value_at
+from uchiwa.core.viewing.pyramid import InMemory
+from uchiwa.core.viewing.window import value_at
 from uchiwa.standin.cars import pike_base
 from uchiwa.store import accounts, jobs, links, samples
 from uchiwa.store.database import unit_of_work

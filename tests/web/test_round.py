@@ -5,9 +5,9 @@ import numpy as np
 import pytest
 
 from tests.store.conftest import log_text
-from uchiwa.core.interchange import calibration_json
-from uchiwa.core.proposals.why import explain
-from uchiwa.core.review import signed
+from uchiwa.core.proposals.fuel.explanation import explain
+from uchiwa.core.tables.difference import signed
+from uchiwa.core.tables.interchange import calibration_json
 from uchiwa.standin.cars import pike_base
 from uchiwa.store import drafts, jobs, stored_log, uploads
 from uchiwa.store.database import database, unit_of_work

@@ -11,10 +11,10 @@ import pytest
 from tests.store.conftest import log_text
 from tests.store.spark_logs import SESSION, dyno_text, knock_text
 from tests.web.test_round import cells_of, facts_of, path  # noqa: F401
-from uchiwa.core.display import Liking
 from uchiwa.core.errors import BadInput
 from uchiwa.core.knock.judgement import Verdict
-from uchiwa.core.proposals.fuel_grade import start_lower
+from uchiwa.core.proposals.fuel_grade.proposal import start_lower
+from uchiwa.core.quantities.display import Liking
 from uchiwa.standin.cars import pike_base
 from uchiwa.standin.dyno import dyno_run, write_run
 from uchiwa.standin.sprint import sprint_car

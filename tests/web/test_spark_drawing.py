@@ -10,11 +10,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from tests.core.test_torque import calibration, limit_table, noisy
-from tests.core.test_torque import ladder as runs
-from uchiwa.core.proposals.knock_threshold import ThresholdPolicy, threshold_proposal
-from uchiwa.core.proposals.torque import torque_proposal
-from uchiwa.core.proposals.torque_policy import TorquePolicy
+from tests.core.proposals.torque.test_proposal import calibration, limit_table, noisy
+from tests.core.proposals.torque.test_proposal import ladder as runs
+from uchiwa.core.proposals.knock_limit.proposal import ThresholdPolicy, threshold_proposal
+from uchiwa.core.proposals.torque.policy import TorquePolicy
+from uchiwa.core.proposals.torque.proposal import torque_proposal
 from uchiwa.core.pulls.overlay import PullView, overlay
 from uchiwa.core.pulls.recognised import pulls_of
 from uchiwa.web.ladder_picture import hill, ladder

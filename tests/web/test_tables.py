@@ -11,9 +11,9 @@ import numpy as np
 import pytest
 
 from tests.store.conftest import log_text
-from uchiwa.core.image.content import read_calibration
-from uchiwa.core.image.files import read_image, write_image
-from uchiwa.core.interchange import calibration_json
+from uchiwa.core.tables.image.content import read_calibration
+from uchiwa.core.tables.image.files import read_image, write_image
+from uchiwa.core.tables.interchange import calibration_json
 from uchiwa.standin.cars import car_named, pike_base
 from uchiwa.standin.layouts import flash, image_of, layout_data, layout_of
 from uchiwa.store import calibrations, drafts, images, jobs, links

@@ -15,13 +15,13 @@ from uchiwa.cli.files import (
 )
 from uchiwa.cli.root import uchiwa
 from uchiwa.core.errors import BadInput
-from uchiwa.core.image import layout_json
-from uchiwa.core.image.content import write_calibration
-from uchiwa.core.image.files import FORMATS, read_image, write_image
-from uchiwa.core.interchange import calibration_json, table_csv
-from uchiwa.core.proposals.fuel import find_table
-from uchiwa.core.review import difference, signed
-from uchiwa.core.table import Calibration
+from uchiwa.core.proposals.fuel.proposal import find_table
+from uchiwa.core.tables.difference import difference, signed
+from uchiwa.core.tables.image import layout_json
+from uchiwa.core.tables.image.content import write_calibration
+from uchiwa.core.tables.image.files import FORMATS, read_image, write_image
+from uchiwa.core.tables.interchange import calibration_json, table_csv
+from uchiwa.core.tables.table import Calibration
 
 
 @uchiwa.group()

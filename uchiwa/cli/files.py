@@ -9,18 +9,18 @@ from typing import Any
 
 import click
 
-from uchiwa.core.channel_reading import can_be_said
 from uchiwa.core.errors import BadInput
-from uchiwa.core.image import layout_json
-from uchiwa.core.image.content import read_calibration
-from uchiwa.core.image.files import read_image
-from uchiwa.core.interchange import calibration_json
-from uchiwa.core.knowledge import NOTHING_KNOWN, Assignment, Knowledge, channel_key
-from uchiwa.core.log import Log
-from uchiwa.core.naming import match_name, plain_name
-from uchiwa.core.proposals.read_policy import Kind, policy_of
-from uchiwa.core.readers import check_size, read_log
-from uchiwa.core.table import Calibration
+from uchiwa.core.logs.log import Log
+from uchiwa.core.logs.readers import check_size, read_log
+from uchiwa.core.logs.recognition.channel_reading import can_be_said
+from uchiwa.core.logs.recognition.knowledge import NOTHING_KNOWN, Assignment, Knowledge, channel_key
+from uchiwa.core.proposals.policy_file import Kind, policy_of
+from uchiwa.core.quantities.naming import match_name, plain_name
+from uchiwa.core.tables.image import layout_json
+from uchiwa.core.tables.image.content import read_calibration
+from uchiwa.core.tables.image.files import read_image
+from uchiwa.core.tables.interchange import calibration_json
+from uchiwa.core.tables.table import Calibration
 
 
 def read_bytes(path: str) -> bytes:

@@ -17,15 +17,15 @@ from uchiwa.cli.files import (
     write_bytes,
 )
 from uchiwa.cli.root import uchiwa
-from uchiwa.core.car import CarFile
+from uchiwa.core.cars.car_file import CarFile
 from uchiwa.core.checks import Examined, examine
-from uchiwa.core.drives import TITLES, DriveKind
+from uchiwa.core.evidence.gather import gather_formula
 from uchiwa.core.formulas.computed import SHIPPED, read_channels
-from uchiwa.core.gather import gather_formula
-from uchiwa.core.log import Log
-from uchiwa.core.proposals.fuel import find_table
-from uchiwa.core.readers import read_log
-from uchiwa.core.writers import write_log
+from uchiwa.core.logs.drives import TITLES, DriveKind
+from uchiwa.core.logs.log import Log
+from uchiwa.core.logs.readers import read_log
+from uchiwa.core.logs.writers import write_log
+from uchiwa.core.proposals.fuel.proposal import find_table
 
 
 @uchiwa.command()

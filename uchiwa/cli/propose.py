@@ -11,21 +11,21 @@ import click
 
 from uchiwa.cli.files import read_calibration_file, read_json, read_one, read_policy, write_text
 from uchiwa.cli.root import uchiwa
-from uchiwa.core.car import CarFile
-from uchiwa.core.interchange import calibration_json
-from uchiwa.core.log import Log
-from uchiwa.core.proposals.fuel import fuel_proposal
-from uchiwa.core.proposals.knock import KnockPolicy, knock_proposal
-from uchiwa.core.proposals.knock import report as knock_report
-from uchiwa.core.proposals.knock_threshold import ThresholdPolicy, threshold_proposal
-from uchiwa.core.proposals.knock_threshold import report as threshold_report
-from uchiwa.core.proposals.policy import Policy
-from uchiwa.core.proposals.report import report as fuel_report
-from uchiwa.core.proposals.torque import torque_proposal
-from uchiwa.core.proposals.torque_policy import TorquePolicy
-from uchiwa.core.proposals.torque_report import report as torque_report
-from uchiwa.core.review import difference
-from uchiwa.core.table import Calibration, Table
+from uchiwa.core.cars.car_file import CarFile
+from uchiwa.core.logs.log import Log
+from uchiwa.core.proposals.fuel.policy import Policy
+from uchiwa.core.proposals.fuel.proposal import fuel_proposal
+from uchiwa.core.proposals.fuel.report import report as fuel_report
+from uchiwa.core.proposals.knock.proposal import KnockPolicy, knock_proposal
+from uchiwa.core.proposals.knock.proposal import report as knock_report
+from uchiwa.core.proposals.knock_limit.proposal import ThresholdPolicy, threshold_proposal
+from uchiwa.core.proposals.knock_limit.proposal import report as threshold_report
+from uchiwa.core.proposals.torque.policy import TorquePolicy
+from uchiwa.core.proposals.torque.proposal import torque_proposal
+from uchiwa.core.proposals.torque.report import report as torque_report
+from uchiwa.core.tables.difference import difference
+from uchiwa.core.tables.interchange import calibration_json
+from uchiwa.core.tables.table import Calibration, Table
 
 
 @dataclass(frozen=True)

@@ -10,7 +10,7 @@ import numpy as np
 
 from uchiwa.cli.files import read_json, read_one, say_json
 from uchiwa.cli.root import uchiwa
-from uchiwa.core.car import CarFile
+from uchiwa.core.cars.car_file import CarFile
 from uchiwa.core.errors import BadInput
 from uchiwa.core.pulls.curve import raggedness
 from uchiwa.core.pulls.pull import Pull

@@ -15,8 +15,8 @@ from uchiwa.cli.files import (
 )
 from uchiwa.cli.root import uchiwa
 from uchiwa.core.errors import BadInput
-from uchiwa.core.image.files import FORMATS, read_image, write_image
-from uchiwa.core.interchange import calibration_json
+from uchiwa.core.tables.image.files import FORMATS, read_image, write_image
+from uchiwa.core.tables.interchange import calibration_json
 
 
 @uchiwa.group()

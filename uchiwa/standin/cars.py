@@ -8,10 +8,10 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from uchiwa.core.car import CarFile
+from uchiwa.core.cars.car_file import CarFile
 from uchiwa.core.errors import BadInput
-from uchiwa.core.log import FloatArray
-from uchiwa.core.table import Axis, Calibration, Constant, Table, frozen
+from uchiwa.core.logs.log import FloatArray
+from uchiwa.core.tables.table import Axis, Calibration, Constant, Table, frozen
 from uchiwa.standin.chassis import Chassis
 from uchiwa.standin.engine import EngineTruth
 from uchiwa.standin.files import PIKE_FILE, TERN_FILE, WREN_FILE

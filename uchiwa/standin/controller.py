@@ -7,10 +7,10 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from uchiwa.core.airflow import GAS_CONSTANT, ZERO_CELSIUS
+from uchiwa.core.airflow.speed_density import GAS_CONSTANT, ZERO_CELSIUS
+from uchiwa.core.cars.fuels import stoichiometric_ratio
 from uchiwa.core.errors import BadInput
-from uchiwa.core.fuels import stoichiometric_ratio
-from uchiwa.core.table import Calibration
+from uchiwa.core.tables.table import Calibration
 from uchiwa.standin.engine import charge_share
 from uchiwa.standin.lookup import Lookup
 

@@ -7,8 +7,8 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from uchiwa.core.log import Channel, FloatArray, Log, Raster
-from uchiwa.core.quantities import QUANTITIES
+from uchiwa.core.logs.log import Channel, FloatArray, Log, Raster
+from uchiwa.core.quantities.catalogue import QUANTITIES
 
 Change = Callable[[FloatArray, FloatArray, dict[str, FloatArray]], FloatArray]
 

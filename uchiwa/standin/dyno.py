@@ -8,9 +8,9 @@ from types import MappingProxyType
 
 import numpy as np
 
-from uchiwa.core.log import Channel, FloatArray, Log, Raster
-from uchiwa.core.quantities import QUANTITIES
-from uchiwa.core.table import Calibration
+from uchiwa.core.logs.log import Channel, FloatArray, Log, Raster
+from uchiwa.core.quantities.catalogue import QUANTITIES
+from uchiwa.core.tables.table import Calibration
 from uchiwa.standin.cars import StandInCar
 from uchiwa.standin.chassis import DRIVELINE
 from uchiwa.standin.controller import Controller

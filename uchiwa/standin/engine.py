@@ -6,7 +6,7 @@ import math
 from collections.abc import Callable
 from dataclasses import dataclass, field
 
-from uchiwa.core.airflow import GAS_CONSTANT, ZERO_CELSIUS
+from uchiwa.core.airflow.speed_density import GAS_CONSTANT, ZERO_CELSIUS
 from uchiwa.standin.burning import SparkTruth
 from uchiwa.standin.knocking import KnockTruth
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from uchiwa.core.car import CarFile
+from uchiwa.core.cars.car_file import CarFile
 
 PIKE_FILE = CarFile(
     displacement=1.998, cylinders=4, aspiration="turbo", injector_flow=6.9, injector_dead_time=0.85,

@@ -8,11 +8,11 @@ from typing import Any
 
 import numpy as np
 
-from uchiwa.core.image.content import read_calibration, write_calibration
-from uchiwa.core.image.layout import Layout
-from uchiwa.core.image.layout_json import FORMAT, loads
-from uchiwa.core.image.memory import Memory, Segment
-from uchiwa.core.table import Axis, Calibration, Table
+from uchiwa.core.tables.image.content import read_calibration, write_calibration
+from uchiwa.core.tables.image.layout import Layout
+from uchiwa.core.tables.image.layout_json import FORMAT, loads
+from uchiwa.core.tables.image.memory import Memory, Segment
+from uchiwa.core.tables.table import Axis, Calibration, Table
 from uchiwa.standin.cars import StandInCar, car_named
 
 _BASE, _SIZE, _DATA = 0x8000, 0x4000, 0x1000

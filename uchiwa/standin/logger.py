@@ -8,11 +8,11 @@ from types import MappingProxyType
 
 import numpy as np
 
-from uchiwa.core.fuels import stoichiometric_ratio
-from uchiwa.core.log import Channel, FloatArray, Log, Raster
-from uchiwa.core.quantities import QUANTITIES
-from uchiwa.core.units import convert
-from uchiwa.core.writers.delimited import Dialect, write_text
+from uchiwa.core.cars.fuels import stoichiometric_ratio
+from uchiwa.core.logs.log import Channel, FloatArray, Log, Raster
+from uchiwa.core.logs.writers.delimited import Dialect, write_text
+from uchiwa.core.quantities.catalogue import QUANTITIES
+from uchiwa.core.quantities.units import convert
 
 AFR = "AFR"
 

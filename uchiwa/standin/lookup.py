@@ -5,7 +5,7 @@ from __future__ import annotations
 from bisect import bisect_right
 from typing import Self
 
-from uchiwa.core.table import Table
+from uchiwa.core.tables.table import Table
 
 
 class Lookup:

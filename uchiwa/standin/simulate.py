@@ -8,10 +8,10 @@ from types import MappingProxyType
 
 import numpy as np
 
-from uchiwa.core.airflow import GAS_CONSTANT, ZERO_CELSIUS
-from uchiwa.core.log import Channel, Log, Raster
-from uchiwa.core.quantities import QUANTITIES
-from uchiwa.core.table import Calibration
+from uchiwa.core.airflow.speed_density import GAS_CONSTANT, ZERO_CELSIUS
+from uchiwa.core.logs.log import Channel, Log, Raster
+from uchiwa.core.quantities.catalogue import QUANTITIES
+from uchiwa.core.tables.table import Calibration
 from uchiwa.standin.cars import StandInCar
 from uchiwa.standin.chassis import DRIVELINE
 from uchiwa.standin.controller import Controller

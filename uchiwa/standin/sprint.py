@@ -6,7 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from uchiwa.core.table import Axis, Calibration, Table, frozen
+from uchiwa.core.tables.table import Axis, Calibration, Table, frozen
 from uchiwa.standin.cars import CARS, StandInCar, calibrated
 from uchiwa.standin.knocking import KnockSensor, KnockTruth
 

@@ -8,7 +8,7 @@ from datetime import timedelta
 from argon2 import PasswordHasher
 from argon2.exceptions import InvalidHashError, VerificationError
 
-from uchiwa.core.display import AFR, IMPERIAL, LAMBDA, METRIC
+from uchiwa.core.quantities.display import AFR, IMPERIAL, LAMBDA, METRIC
 from uchiwa.store import attempts
 from uchiwa.store.database import run_again, unit_of_work
 from uchiwa.store.models import Shop, User

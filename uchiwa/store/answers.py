@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from uchiwa.core.errors import BadInput
-from uchiwa.core.reviewing.concern import Concern
+from uchiwa.core.review.concern import Concern
 from uchiwa.store import events
 from uchiwa.store.clock import now
 from uchiwa.store.models import Answer, Job, Round, User

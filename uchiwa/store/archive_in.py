@@ -13,13 +13,13 @@ from typing import IO, Any
 from peewee import DataError, IntegrityError
 from pydantic import ValidationError
 
-from uchiwa.core.car import CarFile
+from uchiwa.core.cars.car_file import CarFile
+from uchiwa.core.cars.temporary_setups import from_data
 from uchiwa.core.errors import BadInput
-from uchiwa.core.image.content import read_calibration
-from uchiwa.core.image.files import read_image
-from uchiwa.core.interchange import calibration_json
-from uchiwa.core.proposals.policy import Policy
-from uchiwa.core.setups import from_data
+from uchiwa.core.proposals.fuel.policy import Policy
+from uchiwa.core.tables.image.content import read_calibration
+from uchiwa.core.tables.image.files import read_image
+from uchiwa.core.tables.interchange import calibration_json
 from uchiwa.store import archive_format as form
 from uchiwa.store import briefs, calibrations, events, images, jobs, uploads
 from uchiwa.store.archive_inputs import check_inputs

@@ -9,7 +9,7 @@ from collections.abc import Iterable
 from datetime import datetime
 from typing import IO, Any
 
-from uchiwa.core.image.files import FORMATS, ImageFormat
+from uchiwa.core.tables.image.files import FORMATS, ImageFormat
 from uchiwa.store import archive_format as form
 from uchiwa.store import images, jobs, uploads
 from uchiwa.store.models import (

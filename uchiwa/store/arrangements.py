@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from uchiwa.core.errors import BadInput
-from uchiwa.core.reading.arrangement import PURPOSES, Arrangement, parse
+from uchiwa.core.viewing.arrangement import PURPOSES, Arrangement, parse
 from uchiwa.store.models import KeptArrangement, User
 
 _MOST = 60

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from uchiwa.core.brief import Brief, Purpose
-from uchiwa.core.car import CarFile
-from uchiwa.core.standard_brief import propose_brief
-from uchiwa.core.table import Table
+from uchiwa.core.briefs.brief import Brief, Purpose
+from uchiwa.core.briefs.standard_brief import propose_brief
+from uchiwa.core.cars.car_file import CarFile
+from uchiwa.core.tables.table import Table
 from uchiwa.store import calibrations, drafts
 from uchiwa.store.models import BriefPattern, Job, Round
 

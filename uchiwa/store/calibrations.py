@@ -10,8 +10,8 @@ from threading import Lock
 
 from peewee import fn
 
-from uchiwa.core.interchange import calibration_json
-from uchiwa.core.table import Calibration
+from uchiwa.core.tables.interchange import calibration_json
+from uchiwa.core.tables.table import Calibration
 from uchiwa.store.models import StoredCalibration
 
 

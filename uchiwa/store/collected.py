@@ -7,14 +7,14 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from uchiwa.core.acceptance import Verdict
-from uchiwa.core.brief import Brief
-from uchiwa.core.checklist import Item, checklist
+from uchiwa.core.briefs.acceptance import Verdict
+from uchiwa.core.briefs.brief import Brief
+from uchiwa.core.briefs.checklist import Item, checklist
+from uchiwa.core.briefs.coverage import Coverage
 from uchiwa.core.checks.finding import Finding
-from uchiwa.core.coverage import Coverage
-from uchiwa.core.drives import TITLES, Drive, DriveKind
-from uchiwa.core.log import FloatArray
-from uchiwa.core.table import Table
+from uchiwa.core.logs.drives import TITLES, Drive, DriveKind
+from uchiwa.core.logs.log import FloatArray
+from uchiwa.core.tables.table import Table
 from uchiwa.store import briefs, findings
 from uchiwa.store.models import Job, LogFile, Round
 from uchiwa.store.uploads import READY, RECEIVING

@@ -8,10 +8,10 @@ from typing import Any
 
 from peewee import JOIN, Expression, fn
 
-from uchiwa.core.attribution import Step
 from uchiwa.core.errors import BadInput
-from uchiwa.core.interchange.calibration_json import content_hash
-from uchiwa.core.table import Calibration
+from uchiwa.core.tables.attribution import Step
+from uchiwa.core.tables.interchange.calibration_json import content_hash
+from uchiwa.core.tables.table import Calibration
 from uchiwa.store import calibrations, events, jobs
 from uchiwa.store.clock import now
 from uchiwa.store.conflict import ConflictError

@@ -7,12 +7,12 @@ from functools import lru_cache
 
 import zstandard
 
-from uchiwa.core.image.content import Written, read_calibration, write_calibration
-from uchiwa.core.image.files import ImageFormat, read_image, write_image
-from uchiwa.core.image.layout import Layout
-from uchiwa.core.image.layout_json import loads
-from uchiwa.core.image.memory import Memory
-from uchiwa.core.table import Calibration
+from uchiwa.core.tables.image.content import Written, read_calibration, write_calibration
+from uchiwa.core.tables.image.files import ImageFormat, read_image, write_image
+from uchiwa.core.tables.image.layout import Layout
+from uchiwa.core.tables.image.layout_json import loads
+from uchiwa.core.tables.image.memory import Memory
+from uchiwa.core.tables.table import Calibration
 from uchiwa.store import events
 from uchiwa.store.clock import now
 from uchiwa.store.models import ControllerImage, Job, Revision, RevisionImage, User, blob

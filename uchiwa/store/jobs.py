@@ -10,12 +10,12 @@ from typing import Any, Literal
 
 from peewee import IntegrityError, fn
 
-from uchiwa.core.car import CarFile
-from uchiwa.core.convergence import RegionError
+from uchiwa.core.cars.car_file import CarFile
 from uchiwa.core.errors import BadInput
-from uchiwa.core.progress import Move, RoundFacts, whose_move
-from uchiwa.core.regions import Region
-from uchiwa.core.table import Calibration
+from uchiwa.core.evidence.regions import Region
+from uchiwa.core.rounds.convergence import RegionError
+from uchiwa.core.rounds.progress import Move, RoundFacts, whose_move
+from uchiwa.core.tables.table import Calibration
 from uchiwa.store import calibrations, events, moves
 from uchiwa.store.clock import now
 from uchiwa.store.models import Car, Customer, Draft, Event, Job, LogFile, Revision, Round, User

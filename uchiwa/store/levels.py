@@ -8,8 +8,8 @@ import numpy as np
 import zstandard
 from peewee import PeeweeException
 
-from uchiwa.core.log import FloatArray
-from uchiwa.core.reading.pyramid import Level, Sums, pyramid_of
+from uchiwa.core.logs.log import FloatArray
+from uchiwa.core.viewing.pyramid import Level, Sums, pyramid_of
 from uchiwa.store import samples
 from uchiwa.store.database import database, run_again, unit_of_work
 from uchiwa.store.models import ChannelLevel, LogChannel, LogFile, blob

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import hashlib
 
-from uchiwa.core.knowledge import Assignment, channel_key
-from uchiwa.core.log import Log
+from uchiwa.core.logs.log import Log
+from uchiwa.core.logs.recognition.knowledge import Assignment, channel_key
 from uchiwa.store.models import Car, ChannelMemory, Customer, Shop
 
 

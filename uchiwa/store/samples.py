@@ -15,7 +15,7 @@ import numpy as np
 import zstandard
 from numpy.typing import NDArray
 
-from uchiwa.core.log import Channel, FloatArray, Log, Raster
+from uchiwa.core.logs.log import Channel, FloatArray, Log, Raster
 from uchiwa.store.conflict import BeingReadError
 from uchiwa.store.database import run_again, unit_of_work
 from uchiwa.store.models import ChannelChunk, LogChannel, LogFile, blob

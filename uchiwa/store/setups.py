@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import json
 
+from uchiwa.core.cars.temporary_setups import PREPARED, Active, Setup, Wish, as_data, from_data, put_back, switch
 from uchiwa.core.errors import BadInput
-from uchiwa.core.setups import PREPARED, Active, Setup, Wish, as_data, from_data, put_back, switch
 from uchiwa.store import calibrations, drafts
 from uchiwa.store.locks import lock_shop
 from uchiwa.store.models import Job, Round, Shop, User

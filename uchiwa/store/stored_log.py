@@ -8,9 +8,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from uchiwa.core.log import FloatArray
-from uchiwa.core.reading.pyramid import Level, Sums
-from uchiwa.core.reading.window import block_for, roughly
+from uchiwa.core.logs.log import FloatArray
+from uchiwa.core.viewing.pyramid import Level, Sums
+from uchiwa.core.viewing.window import block_for, roughly
 from uchiwa.store import levels, samples
 from uchiwa.store.conflict import BeingReadError
 from uchiwa.store.database import database

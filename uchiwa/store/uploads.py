@@ -16,7 +16,7 @@ import zstandard
 from peewee import Expression, Function, IntegrityError, fn
 
 from uchiwa.core.errors import BadInput
-from uchiwa.core.log import Log
+from uchiwa.core.logs.log import Log
 from uchiwa.core.pulls.recognised import from_dyno
 from uchiwa.store import moves
 from uchiwa.store.clock import now

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from uchiwa.core.convergence import TRIM_PERCENT, RoundResult
-from uchiwa.core.proposals.fuel import TARGET_PERCENT
+from uchiwa.core.proposals.fuel.proposal import TARGET_PERCENT
+from uchiwa.core.rounds.convergence import TRIM_PERCENT, RoundResult
 
 WIDTH, ERROR_HEIGHT, CELLS_HEIGHT, TRIM_HEIGHT = 384.0, 96.0, 52.0, 40.0
 _LEFT = 34.0

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from uchiwa.core.coverage import Coverage
+from uchiwa.core.briefs.coverage import Coverage
 
 
 @dataclass(frozen=True)

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from typing import Any
 
-from uchiwa.core.doubt import DoubtError
 from uchiwa.core.errors import BadInput
-from uchiwa.core.quantities import QUANTITIES
+from uchiwa.core.logs.recognition.doubt import DoubtError
+from uchiwa.core.quantities.catalogue import QUANTITIES
 from uchiwa.store import jobs
 from uchiwa.store.models import Round
 

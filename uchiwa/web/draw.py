@@ -9,10 +9,10 @@ from functools import lru_cache
 
 import numpy as np
 
-from uchiwa.core.progress import Standing, Station
-from uchiwa.core.proposals.why import CellAccount
-from uchiwa.core.reading.window import Line
-from uchiwa.core.review import signed
+from uchiwa.core.proposals.fuel.explanation import CellAccount
+from uchiwa.core.rounds.progress import Standing, Station
+from uchiwa.core.tables.difference import signed
+from uchiwa.core.viewing.window import Line
 
 
 @dataclass(frozen=True)

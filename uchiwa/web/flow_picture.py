@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from uchiwa.core.crosscheck import APART_PERCENT, CrossCheck
+from uchiwa.core.airflow.crosscheck import APART_PERCENT, CrossCheck
 from uchiwa.web.shapes import Tick, nice_ticks
 
 WIDTH, HEIGHT = 820.0, 330.0

@@ -8,11 +8,11 @@ from enum import StrEnum
 
 import numpy as np
 
-from uchiwa.core.log import FloatArray
-from uchiwa.core.proposals.correction import State
-from uchiwa.core.proposals.fuel import FuelProposal
-from uchiwa.core.review import TableDifference, signed
-from uchiwa.core.table import Axis, Table
+from uchiwa.core.logs.log import FloatArray
+from uchiwa.core.proposals.fuel.correction import State
+from uchiwa.core.proposals.fuel.proposal import FuelProposal
+from uchiwa.core.tables.difference import TableDifference, signed
+from uchiwa.core.tables.table import Axis, Table
 
 FILL_STEPS = 12
 FULL_ERROR_PERCENT = 12.0

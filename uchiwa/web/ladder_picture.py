@@ -7,8 +7,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from uchiwa.core.proposals.torque import TorqueProposal
-from uchiwa.core.proposals.torque_decision import Decision
+from uchiwa.core.proposals.torque.decision import Decision
+from uchiwa.core.proposals.torque.proposal import TorqueProposal
 from uchiwa.core.pulls.gain import SparkGain
 from uchiwa.web.pull_picture import ticks
 

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from uchiwa.core.proposals.knock_threshold import ThresholdProposal
+from uchiwa.core.proposals.knock_limit.proposal import ThresholdProposal
 from uchiwa.web.pull_picture import ticks
 
 WIDTH, HEIGHT = 820.0, 320.0

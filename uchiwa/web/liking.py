@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from uchiwa.core.car import CarFile
-from uchiwa.core.display import AFR, IMPERIAL, LAMBDA, METRIC, Liking
-from uchiwa.core.table import Calibration
+from uchiwa.core.cars.car_file import CarFile
+from uchiwa.core.quantities.display import AFR, IMPERIAL, LAMBDA, METRIC, Liking
+from uchiwa.core.tables.table import Calibration
 from uchiwa.store.models import Job, User
 
 MEASURES, MIXTURES = (METRIC, IMPERIAL), (LAMBDA, AFR)

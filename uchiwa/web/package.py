@@ -6,8 +6,8 @@ import hashlib
 import io
 import zipfile
 
-from uchiwa.core.image.files import FORMATS, ImageFormat
-from uchiwa.core.interchange import calibration_json
+from uchiwa.core.tables.image.files import FORMATS, ImageFormat
+from uchiwa.core.tables.interchange import calibration_json
 from uchiwa.store import calibrations, images
 from uchiwa.store.models import Job, Revision, RevisionImage
 from uchiwa.web import report

@@ -12,10 +12,10 @@ from fastapi.responses import HTMLResponse
 from jinja2 import Environment, FileSystemLoader, StrictUndefined, select_autoescape
 
 from uchiwa import __version__
-from uchiwa.core.channel_reading import read_words
-from uchiwa.core.conditions import title_of
-from uchiwa.core.progress import OFFERED, Station
-from uchiwa.core.review import signed
+from uchiwa.core.evidence.conditions import title_of
+from uchiwa.core.logs.recognition.channel_reading import read_words
+from uchiwa.core.rounds.progress import OFFERED, Station
+from uchiwa.core.tables.difference import signed
 from uchiwa.store import sessions
 from uchiwa.store.clock import now
 from uchiwa.store.models import User

@@ -9,9 +9,9 @@ from typing import Any
 
 import numpy as np
 
-from uchiwa.core.log import FloatArray
+from uchiwa.core.logs.log import FloatArray
 from uchiwa.core.pulls.overlay import SHOWN, Overlay
-from uchiwa.core.quantities import QUANTITIES
+from uchiwa.core.quantities.catalogue import QUANTITIES
 
 WIDTH, LEFT, RIGHT = 820.0, 46.0, 22.0
 _HEIGHTS = {

@@ -11,14 +11,14 @@ from fastapi import Depends, HTTPException, Query
 
 from uchiwa.core.checks.finding import Finding
 from uchiwa.core.checks.thresholds import Thresholds
-from uchiwa.core.drives import TITLES, DriveKind
 from uchiwa.core.errors import BadInput
-from uchiwa.core.progress import Station
-from uchiwa.core.quantities import QUANTITIES
-from uchiwa.core.reading.alignment import Alignment, Place, places, usual_place
-from uchiwa.core.reading.arrangement import PURPOSES, Arrangement, check_axes, fitted, parse
-from uchiwa.core.reading.limits import Limit, limits_of
-from uchiwa.core.table import Table
+from uchiwa.core.logs.drives import TITLES, DriveKind
+from uchiwa.core.quantities.catalogue import QUANTITIES
+from uchiwa.core.rounds.progress import Station
+from uchiwa.core.tables.table import Table
+from uchiwa.core.viewing.alignment import Alignment, Place, places, usual_place
+from uchiwa.core.viewing.arrangement import PURPOSES, Arrangement, check_axes, fitted, parse
+from uchiwa.core.viewing.limits import Limit, limits_of
 from uchiwa.core.whole_number import whole_number
 from uchiwa.store import arrangements, findings, notes, uploads
 from uchiwa.store.collected import drive_words, drives_of

@@ -8,8 +8,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from uchiwa.core.log import BoolArray, FloatArray
-from uchiwa.core.table import Table
+from uchiwa.core.logs.log import BoolArray, FloatArray
+from uchiwa.core.tables.table import Table
 
 WIDTH, HEIGHT = 820.0, 372.0
 TURNS = 24

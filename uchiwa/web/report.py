@@ -11,8 +11,8 @@ from markupsafe import Markup
 from weasyprint import HTML
 from weasyprint.urls import URLFetcher
 
-from uchiwa.core.display import Liking, shown_table
-from uchiwa.core.table import Table
+from uchiwa.core.quantities.display import Liking, shown_table
+from uchiwa.core.tables.table import Table
 from uchiwa.store.briefs import of_round
 from uchiwa.store.clock import now
 from uchiwa.store.models import Job, Revision, Round

@@ -8,9 +8,9 @@ from enum import StrEnum
 
 import numpy as np
 
-from uchiwa.core.log import FloatArray
-from uchiwa.core.proposals.fuel import FuelProposal
-from uchiwa.core.table import Axis
+from uchiwa.core.logs.log import FloatArray
+from uchiwa.core.proposals.fuel.proposal import FuelProposal
+from uchiwa.core.tables.table import Axis
 from uchiwa.web.grid import View, bar, diverging, one_hue
 from uchiwa.web.relief import HEIGHT, WIDTH, ReliefPicture, relief
 

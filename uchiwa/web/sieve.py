@@ -6,11 +6,11 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from uchiwa.core.conditions import RULES, applies, sentence_of, switchable, title_of
 from uchiwa.core.errors import BadInput
-from uchiwa.core.proposals.evidence import Evidence
-from uchiwa.core.proposals.policy import Policy
-from uchiwa.core.signal import spans
+from uchiwa.core.evidence.conditions import RULES, applies, sentence_of, switchable, title_of
+from uchiwa.core.logs.signal import spans
+from uchiwa.core.proposals.fuel.evidence import Evidence
+from uchiwa.core.proposals.fuel.policy import Policy
 
 USED = "used"
 _PER_LETTER = 0.78

@@ -10,12 +10,12 @@ from enum import StrEnum
 import numpy as np
 
 from uchiwa.core.knock.judgement import Verdict
-from uchiwa.core.log import BoolArray, FloatArray
-from uchiwa.core.proposals.knock import KnockProposal
-from uchiwa.core.proposals.knock_threshold import ThresholdProposal
-from uchiwa.core.proposals.torque import TorqueProposal
-from uchiwa.core.review import signed
-from uchiwa.core.table import Table
+from uchiwa.core.logs.log import BoolArray, FloatArray
+from uchiwa.core.proposals.knock.proposal import KnockProposal
+from uchiwa.core.proposals.knock_limit.proposal import ThresholdProposal
+from uchiwa.core.proposals.torque.proposal import TorqueProposal
+from uchiwa.core.tables.difference import signed
+from uchiwa.core.tables.table import Table
 from uchiwa.web.grid import FILL_STEPS, Cell, Grid, bar, build, one_hue
 
 FULL_CHANGE = 6.0

@@ -10,8 +10,8 @@ from fastapi import Depends, Form, Request
 from fastapi.responses import RedirectResponse, Response
 
 from uchiwa.core.errors import BadInput
-from uchiwa.core.log import BoolArray
-from uchiwa.core.proposals.correction import cells_mask
+from uchiwa.core.logs.log import BoolArray
+from uchiwa.core.proposals.fuel.correction import cells_mask
 from uchiwa.store.models import User
 from uchiwa.web.cells import parse_cells
 from uchiwa.web.doubts import doubt_values

@@ -6,12 +6,12 @@ from dataclasses import replace
 
 import numpy as np
 
-from uchiwa.core.brief import Brief
-from uchiwa.core.drives import TITLES, DriveKind
+from uchiwa.core.briefs.brief import Brief
 from uchiwa.core.errors import BadInput
-from uchiwa.core.image.files import read_image
-from uchiwa.core.log import Log
-from uchiwa.core.table import Calibration
+from uchiwa.core.logs.drives import TITLES, DriveKind
+from uchiwa.core.logs.log import Log
+from uchiwa.core.tables.image.files import read_image
+from uchiwa.core.tables.table import Calibration
 from uchiwa.standin.cars import CARS, StandInCar
 from uchiwa.standin.defects import changed, rows, without
 from uchiwa.standin.layouts import flash, layout_of

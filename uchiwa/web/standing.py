@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from fastapi import HTTPException
 
-from uchiwa.core.progress import OFFERED, RoundFacts, Standing, Station, next_station, standings
+from uchiwa.core.rounds.progress import OFFERED, RoundFacts, Standing, Station, next_station, standings
 from uchiwa.store import jobs as store
 from uchiwa.store.jobs import QueueEntry
 from uchiwa.store.locks import lock_job

@@ -6,11 +6,11 @@ from typing import Any
 
 import numpy as np
 
-from uchiwa.core.reading.alignment import Alignment, against_speed
-from uchiwa.core.reading.arrangement import Arrangement, parse
-from uchiwa.core.reading.axes import MOST_AXES, scales
-from uchiwa.core.reading.pyramid import Source
-from uchiwa.core.reading.window import Line, drawn, figures, index_at
+from uchiwa.core.viewing.alignment import Alignment, against_speed
+from uchiwa.core.viewing.arrangement import Arrangement, parse
+from uchiwa.core.viewing.axes import MOST_AXES, scales
+from uchiwa.core.viewing.pyramid import Source
+from uchiwa.core.viewing.window import Line, drawn, figures, index_at
 from uchiwa.web import wire
 from uchiwa.web.reading_view import Asked, Laid, laid
 from uchiwa.work.reading import OpenLog, Reader

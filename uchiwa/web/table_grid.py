@@ -8,9 +8,9 @@ from enum import StrEnum
 
 import numpy as np
 
-from uchiwa.core.log import BoolArray, FloatArray
-from uchiwa.core.reviewing.reviewed import Visited
-from uchiwa.core.table import Table
+from uchiwa.core.logs.log import BoolArray, FloatArray
+from uchiwa.core.review.reviewed import Visited
+from uchiwa.core.tables.table import Table
 from uchiwa.web.grid import FILL_STEPS, FULL_DWELL_S, FULL_ERROR_PERCENT, FULL_STEPS, Cell, Grid, corner
 
 

@@ -6,8 +6,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from uchiwa.core.log import FloatArray
-from uchiwa.core.table import Table
+from uchiwa.core.logs.log import FloatArray
+from uchiwa.core.tables.table import Table
 from uchiwa.web.shapes import Tick, nice_ticks, spread_out
 
 WIDTH, HEIGHT = 820.0, 372.0

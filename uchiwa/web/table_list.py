@@ -6,8 +6,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from uchiwa.core.review import same_axes
-from uchiwa.core.table import Calibration, Table
+from uchiwa.core.tables.difference import same_axes
+from uchiwa.core.tables.table import Calibration, Table
 
 PURPOSES: tuple[tuple[str, tuple[str, ...]], ...] = (
     ("Airflow", ("volumetric_efficiency", "maf_curve")),

@@ -7,10 +7,10 @@ from typing import Any
 
 import numpy as np
 
-from uchiwa.core.proposals.why import CellAccount
-from uchiwa.core.quantities import QUANTITIES
-from uchiwa.core.reading.window import drawn
-from uchiwa.core.table import Table
+from uchiwa.core.proposals.fuel.explanation import CellAccount
+from uchiwa.core.quantities.catalogue import QUANTITIES
+from uchiwa.core.tables.table import Table
+from uchiwa.core.viewing.window import drawn
 from uchiwa.store.models import LogFile
 from uchiwa.store.stored_log import StoredLog
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from uchiwa.core.table import Table
+from uchiwa.core.tables.table import Table
 from uchiwa.web.grid import one_hue, points
 
 _MOST_LABELS = 8

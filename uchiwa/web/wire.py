@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from uchiwa.core.reading.window import Line
+from uchiwa.core.viewing.window import Line
 
 MEDIA_TYPE = "application/octet-stream"
 

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import json
 
-from uchiwa.core.car import CarFile
-from uchiwa.core.crosscheck import CrossCheck, air_of, cross_check
-from uchiwa.core.doubt import ask
+from uchiwa.core.airflow.crosscheck import CrossCheck, air_of, cross_check
+from uchiwa.core.cars.car_file import CarFile
 from uchiwa.core.errors import BadInput
-from uchiwa.core.proposals.evidence import QUANTITIES
+from uchiwa.core.logs.recognition.doubt import ask
+from uchiwa.core.proposals.fuel.evidence import QUANTITIES
 from uchiwa.store import calibrations, channels, drafts, jobs, samples
 from uchiwa.store.models import Job, LogFile, Round
 from uchiwa.work.log_cache import from_logs

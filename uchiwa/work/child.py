@@ -12,7 +12,7 @@ from multiprocessing.connection import Connection
 from multiprocessing.context import ForkServerContext, ForkServerProcess
 from typing import Any
 
-from uchiwa.core.readers import apart
+from uchiwa.core.logs.readers import apart
 from uchiwa.store.database import connect_to
 from uchiwa.store.place import Place
 

@@ -10,21 +10,21 @@ from typing import Any
 import numpy as np
 
 from uchiwa import __version__
-from uchiwa.core.align import Delay
-from uchiwa.core.editing.breakpoints import rebroken
 from uchiwa.core.errors import BadInput
+from uchiwa.core.evidence.delay import Delay
+from uchiwa.core.evidence.stretches import Gain
+from uchiwa.core.evidence.transients import Transient
 from uchiwa.core.formulas.computed import Book
 from uchiwa.core.formulas.evaluation import Workings
-from uchiwa.core.log import BoolArray
-from uchiwa.core.proposals.evidence import ESTIMATED_BY, QUANTITIES, Estimated, Evidence, gather
-from uchiwa.core.proposals.fuel import ROLES, FuelProposal, airflow_table, proposal_from
-from uchiwa.core.proposals.policy import Policy
-from uchiwa.core.proposals.report import report
-from uchiwa.core.proposals.transients import Transient
-from uchiwa.core.review import difference, same_axes
-from uchiwa.core.stretches import Gain
-from uchiwa.core.table import Calibration, Table
-from uchiwa.core.timebase import on_one_base
+from uchiwa.core.logs.log import BoolArray
+from uchiwa.core.logs.timebase import on_one_base
+from uchiwa.core.proposals.fuel.evidence import ESTIMATED_BY, QUANTITIES, Estimated, Evidence, gather
+from uchiwa.core.proposals.fuel.policy import Policy
+from uchiwa.core.proposals.fuel.proposal import ROLES, FuelProposal, airflow_table, proposal_from
+from uchiwa.core.proposals.fuel.report import report
+from uchiwa.core.tables.difference import difference, same_axes
+from uchiwa.core.tables.editing.breakpoints import rebroken
+from uchiwa.core.tables.table import Calibration, Table
 from uchiwa.store import calibrations, channels, drafts, estimates, jobs, samples
 from uchiwa.store.models import Draft, Event, Job, LogFile, Round, User
 from uchiwa.work.log_cache import bytes_of, from_logs

@@ -10,18 +10,18 @@ from functools import partial
 
 import numpy as np
 
-from uchiwa.core.acceptance import Verdict, blocking, judge
-from uchiwa.core.brief import Brief
-from uchiwa.core.car import CarFile
+from uchiwa.core.briefs.acceptance import Verdict, blocking, judge
+from uchiwa.core.briefs.brief import Brief
+from uchiwa.core.briefs.coverage import dwell
+from uchiwa.core.cars.car_file import CarFile
 from uchiwa.core.checks import Examined, Finding, examine, own
 from uchiwa.core.checks.thresholds import Thresholds
-from uchiwa.core.coverage import dwell
-from uchiwa.core.drives import Drive
 from uchiwa.core.errors import BadInput
-from uchiwa.core.knowledge import Assignment, Knowledge
-from uchiwa.core.log import FloatArray, Log
-from uchiwa.core.readers import check_size, read_recordings
-from uchiwa.core.table import Calibration, Table
+from uchiwa.core.logs.drives import Drive
+from uchiwa.core.logs.log import FloatArray, Log
+from uchiwa.core.logs.readers import check_size, read_recordings
+from uchiwa.core.logs.recognition.knowledge import Assignment, Knowledge
+from uchiwa.core.tables.table import Calibration, Table
 from uchiwa.store import (
     briefs,
     calibrations,

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import asammdf  # noqa: F401
 
-import uchiwa.core.readers.columnar_content
-import uchiwa.core.readers.mdf_content
+import uchiwa.core.logs.readers.columnar_content
+import uchiwa.core.logs.readers.mdf_content
 import uchiwa.work.importing
 import uchiwa.work.telling  # noqa: F401
 from uchiwa.work.warm import warm_up

@@ -7,18 +7,18 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from uchiwa.core.car import CarFile
+from uchiwa.core.cars.car_file import CarFile
 from uchiwa.core.errors import BadInput
 from uchiwa.core.formulas.computed import Book
 from uchiwa.core.formulas.evaluation import Workings
-from uchiwa.core.log import FloatArray
-from uchiwa.core.quantities import QUANTITIES
-from uchiwa.core.reading.alignment import marker_times
-from uchiwa.core.reading.digits import digits
-from uchiwa.core.reading.pyramid import InMemory, Source
-from uchiwa.core.signal import spans
-from uchiwa.core.table import Calibration, Table
-from uchiwa.core.units import convert
+from uchiwa.core.logs.log import FloatArray
+from uchiwa.core.logs.signal import spans
+from uchiwa.core.quantities.catalogue import QUANTITIES
+from uchiwa.core.quantities.units import convert
+from uchiwa.core.tables.table import Calibration, Table
+from uchiwa.core.viewing.alignment import marker_times
+from uchiwa.core.viewing.digits import digits
+from uchiwa.core.viewing.pyramid import InMemory, Source
 from uchiwa.store import calibrations, channels, drafts, samples
 from uchiwa.store.models import Job, LogFile, Round
 from uchiwa.store.remembered import Remembered

@@ -7,12 +7,12 @@ from dataclasses import dataclass
 from typing import Any
 
 from uchiwa import __version__
-from uchiwa.core.attribution import by_reason
 from uchiwa.core.checks.finding import Finding
 from uchiwa.core.errors import BadInput
-from uchiwa.core.review import TableDifference
-from uchiwa.core.reviewing.concern import Concern
-from uchiwa.core.reviewing.reviewed import Visited
+from uchiwa.core.review.concern import Concern
+from uchiwa.core.review.reviewed import Visited
+from uchiwa.core.tables.attribution import by_reason
+from uchiwa.core.tables.difference import TableDifference
 from uchiwa.store import briefs, drafts, events, findings, images, jobs, setups
 from uchiwa.store.models import Answer, Job, LogFile, Revision, Round, User
 from uchiwa.work.review import ReviewWork, review_work

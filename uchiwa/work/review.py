@@ -4,15 +4,15 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 
-from uchiwa.core.attribution import Step, by_hand
-from uchiwa.core.car import CarFile
+from uchiwa.core.cars.car_file import CarFile
 from uchiwa.core.errors import BadInput
-from uchiwa.core.proposals.correction import cells_mask
-from uchiwa.core.review import Difference, difference
-from uchiwa.core.reviewing.concern import Concern, outstanding
-from uchiwa.core.reviewing.reviewed import Duty, ImageFit, Reviewed, Visited
-from uchiwa.core.reviewing.rules import review
-from uchiwa.core.table import Calibration, Table
+from uchiwa.core.proposals.fuel.correction import cells_mask
+from uchiwa.core.review.concern import Concern, outstanding
+from uchiwa.core.review.reviewed import Duty, ImageFit, Reviewed, Visited
+from uchiwa.core.review.rules import review
+from uchiwa.core.tables.attribution import Step, by_hand
+from uchiwa.core.tables.difference import Difference, difference
+from uchiwa.core.tables.table import Calibration, Table
 from uchiwa.store import answers, calibrations, drafts, images, jobs, knock_decisions, setups
 from uchiwa.store.models import Answer, ControllerImage, Draft, Event, Job, LogFile, Round
 from uchiwa.work.log_cache import from_logs

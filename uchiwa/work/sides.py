@@ -5,10 +5,10 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from uchiwa.core.errors import BadInput
-from uchiwa.core.image.content import read_calibration
-from uchiwa.core.image.files import read_image
-from uchiwa.core.interchange import calibration_json
-from uchiwa.core.table import Calibration
+from uchiwa.core.tables.image.content import read_calibration
+from uchiwa.core.tables.image.files import read_image
+from uchiwa.core.tables.interchange import calibration_json
+from uchiwa.core.tables.table import Calibration
 from uchiwa.core.whole_number import whole_number
 from uchiwa.store import calibrations, drafts, images
 from uchiwa.store.models import Event, Job, StoredCalibration

@@ -11,23 +11,23 @@ from typing import Any, TypeVar
 import numpy as np
 from pydantic import BaseModel
 
-from uchiwa.core.car import CarFile
+from uchiwa.core.cars.car_file import CarFile
 from uchiwa.core.errors import BadInput
 from uchiwa.core.knock.evidence import Knock, gather_knock
 from uchiwa.core.knock.judgement import Cluster, Verdict, clusters
-from uchiwa.core.log import BoolArray, FloatArray, Log
-from uchiwa.core.proposals.knock import KnockPolicy, KnockProposal, proposal_from
-from uchiwa.core.proposals.knock_threshold import ThresholdPolicy, ThresholdProposal, threshold_proposal
-from uchiwa.core.proposals.read_policy import policy_from
-from uchiwa.core.proposals.torque import TorqueProposal, torque_from
-from uchiwa.core.proposals.torque_policy import TorquePolicy
+from uchiwa.core.knock.retard import RETARDS
+from uchiwa.core.logs.log import BoolArray, FloatArray, Log
+from uchiwa.core.proposals.knock.proposal import KnockPolicy, KnockProposal, proposal_from
+from uchiwa.core.proposals.knock_limit.proposal import ThresholdPolicy, ThresholdProposal, threshold_proposal
+from uchiwa.core.proposals.policy_file import policy_from
+from uchiwa.core.proposals.torque.policy import TorquePolicy
+from uchiwa.core.proposals.torque.proposal import TorqueProposal, torque_from
 from uchiwa.core.pulls.overlay import Overlay, PullView, overlay
 from uchiwa.core.pulls.pull import Pull
 from uchiwa.core.pulls.recognised import pulls_of
 from uchiwa.core.pulls.road import RoadLoad
-from uchiwa.core.retard import RETARDS
-from uchiwa.core.review import difference, same_axes
-from uchiwa.core.table import Calibration, Table
+from uchiwa.core.tables.difference import difference, same_axes
+from uchiwa.core.tables.table import Calibration, Table
 from uchiwa.store import calibrations, drafts, jobs, knock_decisions, pull_notes, samples
 from uchiwa.store.knock_decisions import Decided
 from uchiwa.store.models import Car, Draft, Event, Job, LogFile, PullNote, Round, User

@@ -7,8 +7,8 @@ import math
 from dataclasses import asdict
 
 from uchiwa.core.errors import BadInput
-from uchiwa.core.proposals.fuel import ErrorSummary, summarise
-from uchiwa.core.proposals.policy import Policy
+from uchiwa.core.proposals.fuel.policy import Policy
+from uchiwa.core.proposals.fuel.proposal import ErrorSummary, summarise
 from uchiwa.store import drafts, jobs, untold
 from uchiwa.store.database import run_again, unit_of_work
 from uchiwa.store.locks import lock_job

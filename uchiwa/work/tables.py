@@ -7,15 +7,15 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from uchiwa.core.display import Liking, shown_table
-from uchiwa.core.editing.area import Area
-from uchiwa.core.editing.breakpoints import rebroken
-from uchiwa.core.editing.clipboard import Joining, pasted, read_numbers
-from uchiwa.core.editing.line import Edited, edited, finished
 from uchiwa.core.errors import BadInput
-from uchiwa.core.log import FloatArray
-from uchiwa.core.review import same_axes
-from uchiwa.core.table import Calibration, Table
+from uchiwa.core.logs.log import FloatArray
+from uchiwa.core.quantities.display import Liking, shown_table
+from uchiwa.core.tables.difference import same_axes
+from uchiwa.core.tables.editing.area import Area
+from uchiwa.core.tables.editing.breakpoints import rebroken
+from uchiwa.core.tables.editing.clipboard import Joining, pasted, read_numbers
+from uchiwa.core.tables.editing.line import Edited, edited, finished
+from uchiwa.core.tables.table import Calibration, Table
 from uchiwa.store import calibrations, drafts, jobs
 from uchiwa.store.models import Draft, Event, Job, Round, User
 from uchiwa.work.fuel import policy_of

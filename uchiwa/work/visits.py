@@ -7,17 +7,17 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from uchiwa.core.car import CarFile
-from uchiwa.core.coverage import dwell
+from uchiwa.core.briefs.coverage import dwell
+from uchiwa.core.cars.car_file import CarFile
 from uchiwa.core.errors import BadInput
-from uchiwa.core.gather import axis_values
-from uchiwa.core.log import FloatArray
-from uchiwa.core.reading.operating import moments_in
-from uchiwa.core.retard import RETARDS, total_retard
-from uchiwa.core.reviewing.duty import expected_duty
-from uchiwa.core.reviewing.reviewed import Duty, Visited
-from uchiwa.core.table import Calibration, Table
-from uchiwa.core.timebase import on_one_base
+from uchiwa.core.evidence.gather import axis_values
+from uchiwa.core.knock.retard import RETARDS, total_retard
+from uchiwa.core.logs.log import FloatArray
+from uchiwa.core.logs.timebase import on_one_base
+from uchiwa.core.review.duty import expected_duty
+from uchiwa.core.review.reviewed import Duty, Visited
+from uchiwa.core.tables.table import Calibration, Table
+from uchiwa.core.viewing.operating import moments_in
 from uchiwa.store import samples
 from uchiwa.store.models import LogFile
 from uchiwa.work.log_cache import from_logs

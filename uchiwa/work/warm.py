@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import numpy as np
 
-from uchiwa.core.log import Channel, Log, Raster
-from uchiwa.core.proposals.fuel import fuel_proposal
-from uchiwa.core.proposals.policy import Policy
-from uchiwa.core.quantities import QUANTITIES
-from uchiwa.core.table import Axis, Calibration, Constant, Table, frozen
+from uchiwa.core.logs.log import Channel, Log, Raster
+from uchiwa.core.proposals.fuel.policy import Policy
+from uchiwa.core.proposals.fuel.proposal import fuel_proposal
+from uchiwa.core.quantities.catalogue import QUANTITIES
+from uchiwa.core.tables.table import Axis, Calibration, Constant, Table, frozen
 
 _SAMPLES, _RATE = 1200, 10.0
 

@@ -7,16 +7,16 @@ from collections.abc import Iterator
 
 import numpy as np
 
+from uchiwa.core.briefs.coverage import Coverage, dwell
 from uchiwa.core.checks.examined import Examined
 from uchiwa.core.checks.finding import Finding, Severity
-from uchiwa.core.coverage import Coverage, dwell
-from uchiwa.core.drives import DriveKind
 from uchiwa.core.errors import BadInput
-from uchiwa.core.gather import axis_values
-from uchiwa.core.log import BoolArray, FloatArray, IntArray
-from uchiwa.core.retard import total_retard
-from uchiwa.core.signal import held, rate
-from uchiwa.core.table import Table
+from uchiwa.core.evidence.gather import axis_values
+from uchiwa.core.knock.retard import total_retard
+from uchiwa.core.logs.drives import DriveKind
+from uchiwa.core.logs.log import BoolArray, FloatArray, IntArray
+from uchiwa.core.logs.signal import held, rate
+from uchiwa.core.tables.table import Table
 
 _NUMBER = re.compile(r"revision\s*(\d+)", re.IGNORECASE)
 _MOST = 0.8

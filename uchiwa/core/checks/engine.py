@@ -8,11 +8,11 @@ import numpy as np
 
 from uchiwa.core.checks.examined import Examined
 from uchiwa.core.checks.finding import Finding, Severity
-from uchiwa.core.drives import DriveKind
-from uchiwa.core.log import FloatArray
-from uchiwa.core.quantities import QUANTITIES
-from uchiwa.core.retard import LEARNED, degrees_out
-from uchiwa.core.signal import durations, smooth
+from uchiwa.core.knock.retard import LEARNED, degrees_out
+from uchiwa.core.logs.drives import DriveKind
+from uchiwa.core.logs.log import FloatArray
+from uchiwa.core.logs.signal import durations, smooth
+from uchiwa.core.quantities.catalogue import QUANTITIES
 
 _HOT_AIR = 58.0
 

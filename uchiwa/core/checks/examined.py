@@ -7,17 +7,17 @@ from functools import cached_property
 
 import numpy as np
 
-from uchiwa.core.brief import Brief
-from uchiwa.core.car import CarFile
+from uchiwa.core.briefs.brief import Brief
+from uchiwa.core.cars.car_file import CarFile
 from uchiwa.core.checks.finding import Spans
 from uchiwa.core.checks.thresholds import Thresholds
-from uchiwa.core.drives import Drive, DriveKind, recognise_drives
+from uchiwa.core.evidence.regions import full_load
 from uchiwa.core.formulas.computed import SHIPPED, Book
-from uchiwa.core.log import BoolArray, FloatArray, Log
-from uchiwa.core.regions import full_load
-from uchiwa.core.signal import held, rate, spans, within
-from uchiwa.core.table import Calibration, Table
-from uchiwa.core.timebase import on_one_base
+from uchiwa.core.logs.drives import Drive, DriveKind, recognise_drives
+from uchiwa.core.logs.log import BoolArray, FloatArray, Log
+from uchiwa.core.logs.signal import held, rate, spans, within
+from uchiwa.core.logs.timebase import on_one_base
+from uchiwa.core.tables.table import Calibration, Table
 
 _RUNNING = 400.0
 

@@ -6,13 +6,13 @@ from collections.abc import Iterator
 
 import numpy as np
 
+from uchiwa.core.cars.fuels import FUELS, PETROL_STOICHIOMETRIC
 from uchiwa.core.checks.examined import Examined
 from uchiwa.core.checks.finding import Finding, Severity
-from uchiwa.core.drives import DriveKind
-from uchiwa.core.fuels import FUELS, PETROL_STOICHIOMETRIC
-from uchiwa.core.log import BoolArray
-from uchiwa.core.plausible import AFR, AFR_PETROL
-from uchiwa.core.signal import held, rate, smooth
+from uchiwa.core.logs.drives import DriveKind
+from uchiwa.core.logs.log import BoolArray
+from uchiwa.core.logs.recognition.plausible import AFR, AFR_PETROL
+from uchiwa.core.logs.signal import held, rate, smooth
 
 _IDLE_SECONDS = 4.0
 _SETTLED_S = 1.5

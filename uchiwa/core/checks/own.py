@@ -14,7 +14,7 @@ from uchiwa.core.errors import BadInput
 from uchiwa.core.formulas.computed import Book
 from uchiwa.core.formulas.evaluation import Workings
 from uchiwa.core.formulas.language import parse
-from uchiwa.core.quantities import QUANTITIES
+from uchiwa.core.quantities.catalogue import QUANTITIES
 
 MOST = 40
 

@@ -6,11 +6,11 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from uchiwa.core.brief import MUST, SHOULD
+from uchiwa.core.briefs.brief import MUST, SHOULD
 from uchiwa.core.checks.examined import Examined
 from uchiwa.core.checks.finding import Finding, Severity
-from uchiwa.core.drives import DriveKind
-from uchiwa.core.quantities import QUANTITIES
+from uchiwa.core.logs.drives import DriveKind
+from uchiwa.core.quantities.catalogue import QUANTITIES
 
 _MUST_MOVE = (
     "engine_speed", "manifold_pressure", "throttle_position", "lambda_measured", "lambda_measured_2", "airflow",

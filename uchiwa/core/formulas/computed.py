@@ -8,13 +8,13 @@ from collections.abc import Container, Iterable, Iterator
 from dataclasses import dataclass
 from typing import Any
 
-from uchiwa.core.car import CarFile
+from uchiwa.core.cars.car_file import CarFile
 from uchiwa.core.errors import BadInput
 from uchiwa.core.formulas.constants import constant_of, dead_times
 from uchiwa.core.formulas.dimension import Meaning, declared, meaning
 from uchiwa.core.formulas.language import FUNCTIONS, Formula, FormulaError, MissingChannelError, parse
-from uchiwa.core.quantities import QUANTITIES
-from uchiwa.core.table import Calibration, Table
+from uchiwa.core.quantities.catalogue import QUANTITIES
+from uchiwa.core.tables.table import Calibration, Table
 
 _NAME = re.compile(r"[a-z][a-z0-9_]{1,39}")
 _DEEPEST = 12

@@ -5,10 +5,10 @@ from __future__ import annotations
 import ast
 from dataclasses import dataclass
 
-from uchiwa.core.airflow import GAS_CONSTANT, ZERO_CELSIUS
-from uchiwa.core.car import CarFile
+from uchiwa.core.airflow.speed_density import GAS_CONSTANT, ZERO_CELSIUS
+from uchiwa.core.cars.car_file import CarFile
 from uchiwa.core.formulas.language import Formula, MissingChannelError
-from uchiwa.core.table import Calibration
+from uchiwa.core.tables.table import Calibration
 
 PHYSICAL: dict[str, tuple[float, str]] = {
     "gas_constant": (GAS_CONSTANT / 1000.0, "J/(g·K)"),

@@ -12,12 +12,12 @@ from collections.abc import Collection
 from dataclasses import dataclass
 from typing import Protocol
 
-from uchiwa.core.car import CarFile
+from uchiwa.core.cars.car_file import CarFile
 from uchiwa.core.formulas.constants import constant_of
 from uchiwa.core.formulas.language import Formula, MissingChannelError
-from uchiwa.core.quantities import QUANTITIES
-from uchiwa.core.table import Calibration
-from uchiwa.core.units import Unit, pint_unit, powered, unit_text
+from uchiwa.core.quantities.catalogue import QUANTITIES
+from uchiwa.core.quantities.units import Unit, pint_unit, powered, unit_text
+from uchiwa.core.tables.table import Calibration
 
 
 @dataclass(frozen=True)

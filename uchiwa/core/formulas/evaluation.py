@@ -15,20 +15,20 @@ from typing import Any, TypeAlias
 import numpy as np
 from simpleeval import EvalWithCompoundTypes, InvalidExpression
 
-from uchiwa.core.car import CarFile
+from uchiwa.core.airflow.injectors import dead_time_at
+from uchiwa.core.cars.car_file import CarFile
+from uchiwa.core.cars.fuels import stoichiometric_ratio
 from uchiwa.core.errors import BadInput
 from uchiwa.core.formulas.computed import SHIPPED, Book, table_named
 from uchiwa.core.formulas.constants import constant_of, dead_times
 from uchiwa.core.formulas.dimension import Meaning, meaning
 from uchiwa.core.formulas.gears import gear_from
 from uchiwa.core.formulas.language import SECONDS, Formula, FormulaError, MissingChannelError, parse
-from uchiwa.core.fuels import stoichiometric_ratio
-from uchiwa.core.injectors import dead_time_at
-from uchiwa.core.log import BoolArray, FloatArray
-from uchiwa.core.quantities import QUANTITIES
-from uchiwa.core.signal import held, rate, smooth
-from uchiwa.core.table import Calibration
-from uchiwa.core.units import convert
+from uchiwa.core.logs.log import BoolArray, FloatArray
+from uchiwa.core.logs.signal import held, rate, smooth
+from uchiwa.core.quantities.catalogue import QUANTITIES
+from uchiwa.core.quantities.units import convert
+from uchiwa.core.tables.table import Calibration
 
 Signals: TypeAlias = Mapping[str, FloatArray]
 _COMPARE: dict[type[ast.cmpop], Callable[[Any, Any], Any]] = {

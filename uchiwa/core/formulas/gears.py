@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from uchiwa.core.log import FloatArray
+from uchiwa.core.logs.log import FloatArray
 
 _LEAST_ROAD_SPEED = 8.0
 _LEAST_ENGINE_SPEED = 900.0

@@ -9,8 +9,8 @@ from typing import NamedTuple
 
 import numpy as np
 
-from uchiwa.core.log import BoolArray, FloatArray, Log
-from uchiwa.core.retard import LEARNED, RETARDS, cylinder_of, degrees_out, includes_learned
+from uchiwa.core.knock.retard import LEARNED, RETARDS, cylinder_of, degrees_out, includes_learned
+from uchiwa.core.logs.log import BoolArray, FloatArray, Log
 
 RISE = 0.4
 """Degrees by which retard must rise for an event, at once or little by little."""

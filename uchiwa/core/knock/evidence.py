@@ -8,16 +8,16 @@ from enum import StrEnum
 
 import numpy as np
 
-from uchiwa.core.coverage import dwell
-from uchiwa.core.doubt import ask
+from uchiwa.core.briefs.coverage import dwell
 from uchiwa.core.errors import BadInput
-from uchiwa.core.gather import axis_values
+from uchiwa.core.evidence.gather import axis_values
 from uchiwa.core.knock.events import Event, Sign, log_events
-from uchiwa.core.log import BoolArray, FloatArray, IntArray, Log
-from uchiwa.core.retard import LEARNED, total_retard
-from uchiwa.core.signal import durations, held, rate
-from uchiwa.core.table import Axis, Table
-from uchiwa.core.timebase import on_one_base
+from uchiwa.core.knock.retard import LEARNED, total_retard
+from uchiwa.core.logs.log import BoolArray, FloatArray, IntArray, Log
+from uchiwa.core.logs.recognition.doubt import ask
+from uchiwa.core.logs.signal import durations, held, rate
+from uchiwa.core.logs.timebase import on_one_base
+from uchiwa.core.tables.table import Axis, Table
 
 RUNNING = 400.0
 SNAP = 80.0

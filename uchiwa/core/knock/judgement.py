@@ -10,9 +10,9 @@ import numpy as np
 
 from uchiwa.core.knock.events import RISE, Sign
 from uchiwa.core.knock.evidence import Knock, Placed
-from uchiwa.core.log import FloatArray
-from uchiwa.core.orientation import axis_of, load_axis
-from uchiwa.core.table import Table
+from uchiwa.core.logs.log import FloatArray
+from uchiwa.core.tables.orientation import axis_of, load_axis
+from uchiwa.core.tables.table import Table
 
 SMALL = 1.5
 FEW = 2

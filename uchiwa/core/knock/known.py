@@ -7,11 +7,11 @@ from collections.abc import Sequence
 import numpy as np
 
 from uchiwa.core.knock.evidence import Placed
-from uchiwa.core.log import FloatArray
+from uchiwa.core.knock.retard import LEARNED, total_retard
+from uchiwa.core.logs.log import FloatArray
 from uchiwa.core.pulls.pull import Pull
 from uchiwa.core.pulls.runs import Bands
-from uchiwa.core.retard import LEARNED, total_retard
-from uchiwa.core.table import Table
+from uchiwa.core.tables.table import Table
 
 _RUNG = 0.5
 _LISTENING = ("knock_retard", LEARNED, "knock_count", "knock_level", "marker")

@@ -1,0 +1,1 @@
+"""Corrections: each kind a package of policy, evidence, proposal and explanation."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from uchiwa.core.log import FloatArray
+from uchiwa.core.logs.log import FloatArray
 
 GRID_RPM = 50.0
 WINDOW_RPM = 400.0

@@ -7,10 +7,10 @@ from enum import StrEnum
 
 import numpy as np
 
-from uchiwa.core.log import BoolArray, FloatArray
+from uchiwa.core.evidence.student import half_width
+from uchiwa.core.logs.log import BoolArray, FloatArray
 from uchiwa.core.pulls.repeat import Repeatability
 from uchiwa.core.pulls.runs import Bands
-from uchiwa.core.student import half_width
 
 USUAL_LOSS = 0.0006
 USUAL_LOSS_SPREAD = 0.0003

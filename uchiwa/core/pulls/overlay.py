@@ -10,7 +10,7 @@ from typing import Annotated
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field
 
-from uchiwa.core.log import BoolArray, FloatArray
+from uchiwa.core.logs.log import BoolArray, FloatArray
 from uchiwa.core.pulls.curve import over_speed, raggedness, speed_grid
 from uchiwa.core.pulls.pull import Pull
 from uchiwa.core.pulls.repeat import Repeatability

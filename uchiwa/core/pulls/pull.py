@@ -9,7 +9,7 @@ from enum import StrEnum
 
 import numpy as np
 
-from uchiwa.core.log import BoolArray, FloatArray
+from uchiwa.core.logs.log import BoolArray, FloatArray
 
 
 class Source(StrEnum):

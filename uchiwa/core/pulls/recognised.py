@@ -8,14 +8,14 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from uchiwa.core.drives import DriveKind, recognise_drives
 from uchiwa.core.formulas.gears import gear_from
-from uchiwa.core.log import BoolArray, FloatArray, Log
+from uchiwa.core.logs.drives import DriveKind, recognise_drives
+from uchiwa.core.logs.log import BoolArray, FloatArray, Log
+from uchiwa.core.logs.signal import held, rate, spans
+from uchiwa.core.logs.timebase import on_one_base
 from uchiwa.core.pulls.pull import Flaw, Pull, Source
 from uchiwa.core.pulls.road import USUAL_DENSITY, RoadLoad, air_density, road_power, turns_per_metre
 from uchiwa.core.pulls.weather import Weather, sae_factor
-from uchiwa.core.signal import held, rate, spans
-from uchiwa.core.timebase import on_one_base
 
 LEAST_RPM = 1200.0
 """Speeds that a pull has to run through."""

@@ -7,9 +7,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from uchiwa.core.log import BoolArray, FloatArray
+from uchiwa.core.evidence.student import half_width
+from uchiwa.core.logs.log import BoolArray, FloatArray
 from uchiwa.core.pulls.runs import Bands
-from uchiwa.core.student import half_width
 
 ALIKE_SPARK = 0.3
 ALIKE_PRESSURE = 4.0

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from uchiwa.core.airflow import GAS_CONSTANT, ZERO_CELSIUS
-from uchiwa.core.log import FloatArray
+from uchiwa.core.airflow.speed_density import GAS_CONSTANT, ZERO_CELSIUS
+from uchiwa.core.logs.log import FloatArray
 
 GRAVITY = 9.80665
 USUAL_DENSITY = 1.2

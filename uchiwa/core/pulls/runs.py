@@ -8,10 +8,10 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from uchiwa.core.airflow import ZERO_CELSIUS
-from uchiwa.core.log import FloatArray
+from uchiwa.core.airflow.speed_density import ZERO_CELSIUS
+from uchiwa.core.knock.retard import total_retard
+from uchiwa.core.logs.log import FloatArray
 from uchiwa.core.pulls.pull import Pull
-from uchiwa.core.retard import total_retard
 
 LEAST_SAMPLES = 4
 AIR_EXPONENT = 0.8

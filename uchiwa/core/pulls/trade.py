@@ -6,10 +6,10 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from uchiwa.core.log import FloatArray
+from uchiwa.core.evidence.student import half_width
+from uchiwa.core.logs.log import FloatArray
 from uchiwa.core.pulls.gain import Gains
 from uchiwa.core.pulls.runs import Bands, friction
-from uchiwa.core.student import half_width
 
 _APART_KPA = 5.0
 _APART_DEG = 1.5

@@ -6,9 +6,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from uchiwa.core.log import Channel, FloatArray, Log, Raster
-from uchiwa.core.quantities import KNOCK_BY_CYLINDER, QUANTITIES
-from uchiwa.core.table import Axis, Table, frozen
+from uchiwa.core.logs.log import Channel, FloatArray, Log, Raster
+from uchiwa.core.quantities.catalogue import KNOCK_BY_CYLINDER, QUANTITIES
+from uchiwa.core.tables.table import Axis, Table, frozen
 from uchiwa.standin.family.road import STEP_S, drive
 
 _RETARD_HZ = 50.0

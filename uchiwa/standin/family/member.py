@@ -6,10 +6,10 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from uchiwa.core.bins import figures, weighted_bins
-from uchiwa.core.log import Channel, FloatArray, Log, Raster
-from uchiwa.core.quantities import QUANTITIES
-from uchiwa.core.table import Axis, Calibration, Constant, Table, frozen
+from uchiwa.core.evidence.bins import figures, weighted_bins
+from uchiwa.core.logs.log import Channel, FloatArray, Log, Raster
+from uchiwa.core.quantities.catalogue import QUANTITIES
+from uchiwa.core.tables.table import Axis, Calibration, Constant, Table, frozen
 from uchiwa.standin.family.loop import COLUMNS, METERED, run
 from uchiwa.standin.family.physics import VARIANTS, Physics, Recorder, Variant, drawn
 from uchiwa.standin.family.recorder import recorded

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import numpy as np
 
-from uchiwa.core.log import Channel, FloatArray, Log, Raster
-from uchiwa.core.quantities import QUANTITIES
-from uchiwa.core.readers import read_log
-from uchiwa.core.writers.delimited import Dialect, write_text
+from uchiwa.core.logs.log import Channel, FloatArray, Log, Raster
+from uchiwa.core.logs.readers import read_log
+from uchiwa.core.logs.writers.delimited import Dialect, write_text
+from uchiwa.core.quantities.catalogue import QUANTITIES
 from uchiwa.standin.family.physics import Recorder
 from uchiwa.standin.family.road import STEP_S
 

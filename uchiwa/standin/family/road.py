@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from uchiwa.core.log import BoolArray, FloatArray
+from uchiwa.core.logs.log import BoolArray, FloatArray
 
 STEP_S = 0.02
 IDLE_RPM, IDLE_KPA = 850.0, 34.0

@@ -5,9 +5,9 @@ from __future__ import annotations
 from fastapi import Request
 from fastapi.responses import Response
 
-from uchiwa.core.crosscheck import TITLES, largest_gap
+from uchiwa.core.airflow.crosscheck import TITLES, largest_gap
 from uchiwa.core.errors import BadInput
-from uchiwa.core.progress import Station
+from uchiwa.core.rounds.progress import Station
 from uchiwa.store import calibrations, drafts
 from uchiwa.store.database import unit_of_work
 from uchiwa.web.doubts import doubt_values

@@ -9,11 +9,11 @@ from fastapi import Form, HTTPException, Request
 from fastapi.responses import RedirectResponse, Response
 from starlette.datastructures import FormData
 
-from uchiwa.core.brief import LAW, PURPOSES, Acceptance, Brief, DriveAsk
-from uchiwa.core.car import CarFile
+from uchiwa.core.briefs.brief import LAW, PURPOSES, Acceptance, Brief, DriveAsk
+from uchiwa.core.briefs.standard_brief import fitted
+from uchiwa.core.cars.car_file import CarFile
 from uchiwa.core.errors import BadInput
-from uchiwa.core.progress import Station
-from uchiwa.core.standard_brief import fitted
+from uchiwa.core.rounds.progress import Station
 from uchiwa.store import briefs, events, links, messages, uploads
 from uchiwa.store import jobs as store
 from uchiwa.store.collected import collected

@@ -10,14 +10,14 @@ from fastapi import Request
 from fastapi.responses import RedirectResponse, Response
 from starlette.datastructures import FormData
 
-from uchiwa.core.car import OWN, CarFile
-from uchiwa.core.coverage import dwell
-from uchiwa.core.drives import DriveKind
+from uchiwa.core.briefs.coverage import dwell
+from uchiwa.core.cars.car_file import OWN, CarFile
+from uchiwa.core.cars.fuels import FUELS
+from uchiwa.core.cars.sensors import PRESSURE_LINES, WIDEBAND_LINES, LineFit, fit_line
 from uchiwa.core.errors import BadInput
-from uchiwa.core.fuels import FUELS
-from uchiwa.core.sensors import PRESSURE_LINES, WIDEBAND_LINES, LineFit, fit_line
-from uchiwa.core.signal import within
-from uchiwa.core.timebase import on_one_base
+from uchiwa.core.logs.drives import DriveKind
+from uchiwa.core.logs.signal import within
+from uchiwa.core.logs.timebase import on_one_base
 from uchiwa.core.whole_number import whole_number
 from uchiwa.store import briefs, events, samples, uploads
 from uchiwa.store import jobs as store

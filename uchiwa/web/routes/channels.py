@@ -12,9 +12,9 @@ from fastapi.responses import JSONResponse, RedirectResponse, Response
 from uchiwa.core.errors import BadInput
 from uchiwa.core.formulas.computed import SHIPPED, Book, Computed, check_channel
 from uchiwa.core.formulas.language import FUNCTIONS, FormulaError
-from uchiwa.core.quantities import QUANTITIES
-from uchiwa.core.reading.pyramid import InMemory
-from uchiwa.core.reading.window import drawn, figures
+from uchiwa.core.quantities.catalogue import QUANTITIES
+from uchiwa.core.viewing.pyramid import InMemory
+from uchiwa.core.viewing.window import drawn, figures
 from uchiwa.store import channels as store
 from uchiwa.store import jobs, uploads
 from uchiwa.store.database import unit_of_work

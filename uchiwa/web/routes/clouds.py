@@ -10,8 +10,8 @@ from fastapi import Depends, Query
 from fastapi.responses import JSONResponse, Response
 
 from uchiwa.core.errors import BadInput
-from uchiwa.core.log import BoolArray
-from uchiwa.core.reading.scatter import QUANTILES, brushed, distribution, scatter
+from uchiwa.core.logs.log import BoolArray
+from uchiwa.core.viewing.scatter import QUANTILES, brushed, distribution, scatter
 from uchiwa.store.database import unit_of_work
 from uchiwa.web import wire
 from uchiwa.web.reading_view import HERE, MOST_SPANS, Asked, Laid, OfLogs, laid

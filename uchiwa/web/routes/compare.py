@@ -8,11 +8,11 @@ from urllib.parse import urlencode
 from fastapi import Form, Request, UploadFile
 from fastapi.responses import RedirectResponse, Response
 
-from uchiwa.core.across import take_constant, take_table
-from uchiwa.core.display import shown_table
 from uchiwa.core.errors import BadInput
-from uchiwa.core.progress import Station
-from uchiwa.core.review import difference
+from uchiwa.core.quantities.display import shown_table
+from uchiwa.core.rounds.progress import Station
+from uchiwa.core.tables.difference import difference
+from uchiwa.core.tables.editing.transfer import take_constant, take_table
 from uchiwa.store import calibrations, drafts
 from uchiwa.store.database import unit_of_work
 from uchiwa.web.cells import parse_cells

@@ -9,7 +9,7 @@ from typing import Annotated
 from fastapi import Body, Depends, Form, HTTPException, Request, UploadFile
 from fastapi.responses import JSONResponse, PlainTextResponse, RedirectResponse, Response
 
-from uchiwa.core.brief import LAW
+from uchiwa.core.briefs.brief import LAW
 from uchiwa.store import calibrations, drafts, images, messages, notes, uploads
 from uchiwa.store.collected import collected, drive_words
 from uchiwa.store.conflict import ConflictError

@@ -11,16 +11,16 @@ import numpy as np
 from fastapi import Depends, Form, Request
 from fastapi.responses import JSONResponse, RedirectResponse, Response
 
-from uchiwa.core.conditions import sentence_of, switchable, title_of
-from uchiwa.core.display import shown_table
-from uchiwa.core.editing.cellname import cell_name
 from uchiwa.core.errors import BadInput
-from uchiwa.core.log import BoolArray
-from uchiwa.core.progress import Station
-from uchiwa.core.proposals.correction import cells_mask
-from uchiwa.core.proposals.fuel import TARGET_PERCENT
-from uchiwa.core.proposals.policy import Policy
-from uchiwa.core.proposals.why import CellAccount, explain
+from uchiwa.core.evidence.conditions import sentence_of, switchable, title_of
+from uchiwa.core.logs.log import BoolArray
+from uchiwa.core.proposals.fuel.correction import cells_mask
+from uchiwa.core.proposals.fuel.explanation import CellAccount, explain
+from uchiwa.core.proposals.fuel.policy import Policy
+from uchiwa.core.proposals.fuel.proposal import TARGET_PERCENT
+from uchiwa.core.quantities.display import shown_table
+from uchiwa.core.rounds.progress import Station
+from uchiwa.core.tables.editing.cellname import cell_name
 from uchiwa.store import drafts
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import User

@@ -5,7 +5,7 @@ from __future__ import annotations
 from fastapi import Request
 from fastapi.responses import Response
 
-from uchiwa.core.progress import Move
+from uchiwa.core.rounds.progress import Move
 from uchiwa.store import jobs as store
 from uchiwa.store.database import unit_of_work
 from uchiwa.web.pages import render

@@ -8,8 +8,8 @@ from fastapi import Form, Request, UploadFile
 from fastapi.responses import RedirectResponse, Response
 
 from uchiwa.core.errors import BadInput
-from uchiwa.core.image.files import FORMATS
-from uchiwa.core.review import difference
+from uchiwa.core.tables.difference import difference
+from uchiwa.core.tables.image.files import FORMATS
 from uchiwa.store import calibrations, drafts, images
 from uchiwa.store import jobs as store
 from uchiwa.store.database import unit_of_work

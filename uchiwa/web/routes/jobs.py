@@ -7,14 +7,14 @@ from typing import Annotated, Any
 from fastapi import Form, Request, UploadFile
 from fastapi.responses import RedirectResponse, Response
 
-from uchiwa.core.convergence import RoundResult, verdict
 from uchiwa.core.errors import BadInput
-from uchiwa.core.image.content import read_calibration
-from uchiwa.core.image.files import read_image
-from uchiwa.core.interchange import calibration_json
-from uchiwa.core.progress import next_station, standings, whose_move
-from uchiwa.core.regions import TITLES as REGION_TITLES
-from uchiwa.core.table import Calibration
+from uchiwa.core.evidence.regions import TITLES as REGION_TITLES
+from uchiwa.core.rounds.convergence import RoundResult, verdict
+from uchiwa.core.rounds.progress import next_station, standings, whose_move
+from uchiwa.core.tables.image.content import read_calibration
+from uchiwa.core.tables.image.files import read_image
+from uchiwa.core.tables.interchange import calibration_json
+from uchiwa.core.tables.table import Calibration
 from uchiwa.store import drafts, events, images, setups
 from uchiwa.store import jobs as store
 from uchiwa.store.database import unit_of_work

@@ -8,13 +8,13 @@ from typing import Annotated, Literal
 from fastapi import Body, Form, HTTPException, Request, UploadFile
 from fastapi.responses import JSONResponse, RedirectResponse, Response, StreamingResponse
 
-from uchiwa.core.channel_reading import can_be_said
 from uchiwa.core.checks.finding import Finding
-from uchiwa.core.drives import TITLES, DriveKind
-from uchiwa.core.log import Log
-from uchiwa.core.progress import Station
-from uchiwa.core.quantities import QUANTITIES
-from uchiwa.core.writers import FORMATS, write_log
+from uchiwa.core.logs.drives import TITLES, DriveKind
+from uchiwa.core.logs.log import Log
+from uchiwa.core.logs.recognition.channel_reading import can_be_said
+from uchiwa.core.logs.writers import FORMATS, write_log
+from uchiwa.core.quantities.catalogue import QUANTITIES
+from uchiwa.core.rounds.progress import Station
 from uchiwa.store import events, memory, samples, uploads
 from uchiwa.store import jobs as store
 from uchiwa.store.collected import collected, drive_words, drives_of

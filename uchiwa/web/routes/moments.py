@@ -8,8 +8,8 @@ from fastapi import HTTPException, Query
 from fastapi.responses import JSONResponse, Response
 
 from uchiwa.core.errors import BadInput
-from uchiwa.core.reading.moments import Direction, Extreme, extreme, neighbour
-from uchiwa.core.reading.operating import moments_in
+from uchiwa.core.viewing.moments import Direction, Extreme, extreme, neighbour
+from uchiwa.core.viewing.operating import moments_in
 from uchiwa.store.database import unit_of_work
 from uchiwa.web.cells import parse_cells
 from uchiwa.web.reading_view import HERE, MOST_SPANS, OfLogs, opened, tables_of

@@ -7,7 +7,7 @@ from typing import Annotated, Literal
 from fastapi import Form, HTTPException
 from fastapi.responses import JSONResponse, Response
 
-from uchiwa.core.progress import Station
+from uchiwa.core.rounds.progress import Station
 from uchiwa.store import notes, uploads
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import LogFile, User

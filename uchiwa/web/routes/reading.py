@@ -8,14 +8,14 @@ from fastapi import Query, Request
 from fastapi.responses import JSONResponse, RedirectResponse, Response
 
 from uchiwa.core.errors import BadInput
-from uchiwa.core.progress import Station
-from uchiwa.core.reading import arrangement as arranging
-from uchiwa.core.reading.alignment import WORDS, Alignment, at_speed
-from uchiwa.core.reading.arrangement import PURPOSES
-from uchiwa.core.reading.limits import passed
-from uchiwa.core.reading.operating import operating_point
-from uchiwa.core.reading.window import MOST_POINTS, index_at, nearest_index, value_at
-from uchiwa.core.table import Table
+from uchiwa.core.rounds.progress import Station
+from uchiwa.core.tables.table import Table
+from uchiwa.core.viewing import arrangement as arranging
+from uchiwa.core.viewing.alignment import WORDS, Alignment, at_speed
+from uchiwa.core.viewing.arrangement import PURPOSES
+from uchiwa.core.viewing.limits import passed
+from uchiwa.core.viewing.operating import operating_point
+from uchiwa.core.viewing.window import MOST_POINTS, index_at, nearest_index, value_at
 from uchiwa.store import arrangements, uploads
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import LogFile, Round

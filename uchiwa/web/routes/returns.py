@@ -7,8 +7,8 @@ from typing import Annotated
 from fastapi import Form, HTTPException, Request
 from fastapi.responses import RedirectResponse, Response
 
-from uchiwa.core.image.files import FORMATS, ImageFormat
-from uchiwa.core.progress import Station
+from uchiwa.core.rounds.progress import Station
+from uchiwa.core.tables.image.files import FORMATS, ImageFormat
 from uchiwa.store import drafts, images
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import Job, Revision, User

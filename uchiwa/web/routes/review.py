@@ -7,11 +7,11 @@ from typing import Annotated
 from fastapi import Form, Request
 from fastapi.responses import RedirectResponse, Response
 
-from uchiwa.core.attribution import by_reason
 from uchiwa.core.errors import BadInput
-from uchiwa.core.progress import Station
-from uchiwa.core.review import TableDifference, difference
-from uchiwa.core.reviewing.concern import Weight
+from uchiwa.core.review.concern import Weight
+from uchiwa.core.rounds.progress import Station
+from uchiwa.core.tables.attribution import by_reason
+from uchiwa.core.tables.difference import TableDifference, difference
 from uchiwa.store import answers, calibrations, drafts, events
 from uchiwa.store.conflict import ConflictError
 from uchiwa.store.database import unit_of_work

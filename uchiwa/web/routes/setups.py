@@ -7,8 +7,8 @@ from typing import Annotated
 from fastapi import Form, Request
 from fastapi.responses import RedirectResponse, Response
 
+from uchiwa.core.cars.temporary_setups import Setup, read_wishes
 from uchiwa.core.errors import BadInput
-from uchiwa.core.setups import Setup, read_wishes
 from uchiwa.store import calibrations, drafts, setups
 from uchiwa.store import jobs as store
 from uchiwa.store.database import unit_of_work

@@ -8,14 +8,14 @@ from typing import Annotated, Any
 from fastapi import Form, HTTPException, Request
 from fastapi.responses import Response
 
-from uchiwa.core.car import CarFile
+from uchiwa.core.cars.car_file import CarFile
 from uchiwa.core.errors import BadInput
-from uchiwa.core.progress import Station
-from uchiwa.core.proposals.read_policy import policy_from
+from uchiwa.core.proposals.policy_file import policy_from
 from uchiwa.core.pulls.overlay import PullView, compare
 from uchiwa.core.pulls.repeat import repeatability
 from uchiwa.core.pulls.runs import bands_of, even_bands
 from uchiwa.core.pulls.weather import trusted
+from uchiwa.core.rounds.progress import Station
 from uchiwa.store import pull_notes
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import User

@@ -8,8 +8,8 @@ from fastapi import Form, Request
 from fastapi.responses import JSONResponse, RedirectResponse, Response
 
 from uchiwa.core.errors import BadInput
-from uchiwa.core.progress import Station
-from uchiwa.core.proposals.read_policy import policy_from
+from uchiwa.core.proposals.policy_file import policy_from
+from uchiwa.core.rounds.progress import Station
 from uchiwa.store import drafts
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import User

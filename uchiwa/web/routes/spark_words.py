@@ -9,8 +9,8 @@ from fastapi.responses import RedirectResponse, Response
 
 from uchiwa.core.errors import BadInput
 from uchiwa.core.knock.judgement import Verdict
-from uchiwa.core.progress import Station
-from uchiwa.core.proposals.fuel_grade import start_lower
+from uchiwa.core.proposals.fuel_grade.proposal import start_lower
+from uchiwa.core.rounds.progress import Station
 from uchiwa.store import knock_decisions
 from uchiwa.store.database import unit_of_work
 from uchiwa.web.cells import parse_cells

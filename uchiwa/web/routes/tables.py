@@ -9,16 +9,16 @@ import numpy as np
 from fastapi import Depends, Form, Query, Request
 from fastapi.responses import JSONResponse, RedirectResponse, Response
 
-from uchiwa.core.across import set_constant
-from uchiwa.core.attribution import cell_steps
-from uchiwa.core.display import Liking, scale_of, shown_table, value_scale
-from uchiwa.core.editing.breakpoints import read_breakpoints
-from uchiwa.core.editing.clipboard import Joining
-from uchiwa.core.editing.line import VERBS
 from uchiwa.core.errors import BadInput
-from uchiwa.core.progress import Station
-from uchiwa.core.review import signed
-from uchiwa.core.table import Table
+from uchiwa.core.quantities.display import Liking, scale_of, shown_table, value_scale
+from uchiwa.core.rounds.progress import Station
+from uchiwa.core.tables.attribution import cell_steps
+from uchiwa.core.tables.difference import signed
+from uchiwa.core.tables.editing.breakpoints import read_breakpoints
+from uchiwa.core.tables.editing.clipboard import Joining
+from uchiwa.core.tables.editing.line import VERBS
+from uchiwa.core.tables.editing.transfer import set_constant
+from uchiwa.core.tables.table import Table
 from uchiwa.store import drafts, jobs
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import Event

@@ -7,9 +7,9 @@ from typing import Any
 import numpy as np
 
 from uchiwa.core.knock.judgement import Cluster, Verdict
-from uchiwa.core.log import BoolArray
-from uchiwa.core.proposals.knock import KnockPolicy, report
-from uchiwa.core.retard import LEARNED
+from uchiwa.core.knock.retard import LEARNED
+from uchiwa.core.logs.log import BoolArray
+from uchiwa.core.proposals.knock.proposal import KnockPolicy, report
 from uchiwa.web.grid import Grid
 from uchiwa.web.spark_grid import KnockView, knock_grid
 from uchiwa.web.spark_sheets.sheet import Moments, TableSheet

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
-from uchiwa.core.log import BoolArray
-from uchiwa.core.proposals.knock_threshold import ThresholdPolicy, report
+from uchiwa.core.logs.log import BoolArray
+from uchiwa.core.proposals.knock_limit.proposal import ThresholdPolicy, report
 from uchiwa.web.grid import Grid
 from uchiwa.web.level_picture import level_picture
 from uchiwa.web.spark_grid import TableView, limit_grid

@@ -9,9 +9,9 @@ from typing import Any, Protocol
 
 from pydantic import BaseModel
 
-from uchiwa.core.display import shown_table
-from uchiwa.core.editing.cellname import cell_name
-from uchiwa.core.log import BoolArray
+from uchiwa.core.logs.log import BoolArray
+from uchiwa.core.quantities.display import shown_table
+from uchiwa.core.tables.editing.cellname import cell_name
 from uchiwa.store.models import Job, LogFile, Round, User
 from uchiwa.web.grid import Grid, with_heads
 from uchiwa.web.liking import liking_of

@@ -6,9 +6,9 @@ from typing import Any
 
 import numpy as np
 
-from uchiwa.core.log import BoolArray
-from uchiwa.core.proposals.torque_policy import TorquePolicy
-from uchiwa.core.proposals.torque_report import report
+from uchiwa.core.logs.log import BoolArray
+from uchiwa.core.proposals.torque.policy import TorquePolicy
+from uchiwa.core.proposals.torque.report import report
 from uchiwa.core.pulls.trade import trades
 from uchiwa.web.grid import Grid
 from uchiwa.web.ladder_picture import hill, ladder

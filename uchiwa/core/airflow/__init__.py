@@ -1,0 +1,1 @@
+"""Air by speed density, by meter and by fuel."""

@@ -1,0 +1,1 @@
+"""What a customer is asked to record, and whether it was."""

@@ -1,0 +1,186 @@
+"""Whether a log fulfils a drive of the brief, and what to tell the customer if not."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from uchiwa.core.briefs.brief import Acceptance, DriveAsk
+from uchiwa.core.briefs.coverage import Coverage, dwell
+from uchiwa.core.checks.examined import Examined
+from uchiwa.core.checks.finding import Finding, Severity
+from uchiwa.core.logs.drives import Drive, DriveKind
+from uchiwa.core.logs.log import FloatArray
+from uchiwa.core.logs.signal import durations, within
+
+# Not the driver's to repeat: the tuner works on these, and the log is good for it.
+_TUNERS = frozenset(
+    {
+        "lean_at_load",
+        "lean_tip_in",
+        "trim_beyond",
+        "injector_duty",
+        "knock_repeated",
+        "knock_single",
+        "airflow_ceiling",
+        "coverage",
+        "unit_doubt",
+        "low_octane",
+        "fuel_pressure",
+        "exhaust_hot",
+    }
+)
+
+
+@dataclass(frozen=True)
+class Verdict:
+    """What a log is worth for a drive of the brief.
+
+    Attributes:
+        kind: of the drive.
+        met: whether it counts.
+        said: a plain sentence for the customer.
+        seconds: of the drive that the log holds.
+    """
+
+    kind: DriveKind
+    met: bool
+    said: str
+    seconds: float = 0.0
+
+
+def blocking(findings: Sequence[Finding]) -> Finding | None:
+    """The finding that makes a log unfit until the customer has done something, if there is one."""
+    return next((one for one in findings if one.severity is Severity.CRITICAL and one.rule not in _TUNERS), None)
+
+
+def _length(seconds: float) -> str:
+    return f"{seconds:.0f} s" if seconds < 120 else f"{seconds / 60:.0f} minutes"
+
+
+def judge(ask: DriveAsk, it: Examined, findings: Sequence[Finding], before: FloatArray | None = None) -> Verdict | None:
+    """What a log is worth for one drive of the brief; None if it does not hold that drive at all.
+
+    Args:
+        ask: the drive of the brief.
+        it: the log.
+        findings: what the checks found in it.
+        before: seconds that earlier accepted logs spent in each cell of the table; shape (rows, columns).
+    """
+    drives = [drive for drive in it.drives if drive.kind is ask.kind]
+    if not drives and not (ask.kind is DriveKind.WARM_IDLE and _cold_idle(it)):
+        return None
+    wanted = ask.acceptance
+    inside = within(it.time, [(drive.start, drive.end) for drive in drives])
+    span = durations(it.time)
+    seconds = float(span[inside].sum())
+    stop = blocking(findings)
+    if stop is not None:
+        return Verdict(ask.kind, False, stop.customer, seconds)
+    said = _unmet(wanted, ask, it, drives, inside, span, before)
+    if said:
+        return Verdict(ask.kind, False, said, seconds)
+    return Verdict(ask.kind, True, _praise(ask, it, drives, seconds), seconds)
+
+
+def _cold_idle(it: Examined) -> bool:
+    speed = it.signals["engine_speed"]
+    return (
+        not it.warm.any()
+        and bool(((speed > 450) & (speed < 2000)).mean() > 0.8)
+        and not any(drive.kind is DriveKind.COLD_START for drive in it.drives)
+    )
+
+
+def _unmet(
+    wanted: Acceptance,
+    ask: DriveAsk,
+    it: Examined,
+    drives: list[Drive],
+    inside: np.ndarray,
+    span: FloatArray,
+    before: FloatArray | None,
+) -> str:
+    coolant = it.get("coolant_temperature")
+    seconds = float(span[inside].sum())
+    if wanted.warm is not None and coolant is not None:
+        warm = float(span[inside & (coolant >= wanted.warm)].sum())
+        if (not inside.any() or warm < min(wanted.seconds, 0.8 * seconds)) and seconds - warm > 2.0:
+            return f"The engine was still cold for all but {_length(warm)}. Please drive until it is warm (about 10 minutes), then record again."
+        if not inside.any():
+            return "The engine was still cold. Please repeat this once it is warm."
+        seconds = warm
+    if wanted.cold_below is not None and coolant is not None and not coolant[0] < wanted.cold_below:
+        return f"The engine was already at {coolant[0]:.0f} °C. Please leave the car to cool, best overnight, and record from before you start it."
+    if len(drives) < wanted.count:
+        return f"There was {len(drives)} of {wanted.count}. Please send the rest."
+    speed = it.signals["engine_speed"]
+    if wanted.to_speed is not None or wanted.from_speed is not None:
+        reach = [
+            (
+                float(np.nanmin(speed[within(it.time, [(one.start, one.end)])])),
+                float(np.nanmax(speed[within(it.time, [(one.start, one.end)])])),
+            )
+            for one in drives
+        ]
+        good = any(
+            (wanted.from_speed is None or low <= wanted.from_speed)
+            and (wanted.to_speed is None or high >= wanted.to_speed)
+            for low, high in reach
+        )
+        if not good:
+            low, high = min(reach)[0], max(top for _, top in reach)
+            return f"The pull went from {low:.0f} to {high:.0f} rpm. Please begin below {wanted.from_speed or 0:.0f} and hold it to {wanted.to_speed or 0:.0f} rpm or the limiter."
+    if ask.kind is not DriveKind.CRUISE and seconds < wanted.seconds:
+        return (
+            f"That was {_length(seconds)}, and {_length(wanted.seconds)} are needed. Please record it a little longer."
+        )
+    throttle = it.get("throttle_position")
+    if wanted.throttle_most is not None and throttle is not None:
+        moving = inside | (throttle > wanted.throttle_most)
+        over = float(span[throttle > wanted.throttle_most].sum())
+        if moving.any() and over > 0.15 * float(span[moving].sum()):
+            return f"The throttle was beyond {wanted.throttle_most:.0f} % for {_length(over)}. Please keep it below half and let the hills do the work."
+    if ask.kind is DriveKind.CRUISE:
+        return _uncovered(wanted, it, seconds, before)
+    return ""
+
+
+def _uncovered(wanted: Acceptance, it: Examined, seconds: float, before: FloatArray | None) -> str:
+    """A cruise is done when enough cells are covered, counting what came before; its length is the second measure."""
+    found = covered(wanted, it, before)
+    if found is not None and found.share * 100 >= wanted.cell_share and seconds >= 0.3 * wanted.seconds:
+        return ""
+    if found is not None and wanted.cells and found.share * 100 < wanted.cell_share:
+        more = ", ".join(found.missing()[:3])
+        return f"Good so far: {found.share:.0%} of what is needed is covered. Still wanted: {more}."
+    if seconds < wanted.seconds and (found is None or not wanted.cells):
+        return f"That was {_length(seconds)} of cruise, and {_length(wanted.seconds)} are needed. Please drive on and send the next part."
+    return ""
+
+
+def covered(wanted: Acceptance, it: Examined, before: FloatArray | None) -> Coverage | None:
+    """Coverage of the wanted cells by a log and what came before it; None without a table."""
+    if it.table is None:
+        return None
+    seconds = dwell(it.table, it.time, it.signals, it.warm & it.running)
+    if before is not None and before.shape == seconds.shape:
+        seconds = seconds + before
+    cells = [(i, j) for i, j in wanted.cells if j < it.table.shape[0] and i < it.table.shape[1]]
+    return Coverage(it.table, cells, seconds, wanted.cell_seconds)
+
+
+def _praise(ask: DriveAsk, it: Examined, drives: list[Drive], seconds: float) -> str:
+    coolant = it.get("coolant_temperature")
+    if ask.kind is DriveKind.COLD_START and coolant is not None:
+        return f"{seconds:.0f} s from {coolant[0]:.0f} °C. Just right, thank you."
+    if ask.kind is DriveKind.PULL:
+        speed = it.signals["engine_speed"]
+        best = max(drives, key=lambda one: one.seconds)
+        here = speed[within(it.time, [(best.start, best.end)])]
+        return f"From {np.nanmin(here):.0f} to {np.nanmax(here):.0f} rpm. Thank you."
+    if ask.kind is DriveKind.ROLL_ON:
+        return f"{len(drives)} good ones. Thank you."
+    return f"{_length(seconds)}. Thank you."

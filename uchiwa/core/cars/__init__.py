@@ -1,0 +1,1 @@
+"""What has to be known of a car: its file, fuel, sensors, and temporary setups."""

@@ -1,0 +1,1 @@
+"""From samples to figures on a grid: conditions, delay, transients, bins, surface and uncertainty."""

@@ -1,0 +1,1 @@
+"""What the channels of a log are: quantity, unit and doubt, judged together."""

@@ -1,0 +1,1 @@
+"""Airflow tables corrected by their measured fuel error."""

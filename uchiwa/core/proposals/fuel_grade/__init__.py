@@ -1,0 +1,1 @@
+"""Spark for a worse fuel."""

@@ -1,0 +1,1 @@
+"""Spark taken out where knock is real."""

@@ -1,0 +1,1 @@
+"""Limits above which a knock sensor counts."""

@@ -1,0 +1,1 @@
+"""Spark put in by torque."""

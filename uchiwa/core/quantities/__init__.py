@@ -1,0 +1,1 @@
+"""What can be measured: its names, units and plausible ranges."""

@@ -1,0 +1,31 @@
+"""All rules, in the order in which they are told."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+
+from uchiwa.core.review.concern import Concern, Weight
+from uchiwa.core.review.engine import injectors, lean_above_load, lean_at_load, spark_where_knock
+from uchiwa.core.review.provenance import image, never_logged, temporary_setup, unseen
+from uchiwa.core.review.reviewed import Reviewed
+from uchiwa.core.review.values import ledges, limits
+
+RULES: tuple[Callable[[Reviewed], Iterator[Concern]], ...] = (
+    limits,
+    image,
+    spark_where_knock,
+    lean_at_load,
+    lean_above_load,
+    injectors,
+    temporary_setup,
+    ledges,
+    never_logged,
+    unseen,
+)
+_ORDER = list(Weight)
+
+
+def review(it: Reviewed) -> tuple[Concern, ...]:
+    """Everything that the rules have to say, the gravest first."""
+    found = [concern for rule in RULES for concern in rule(it)]
+    return tuple(sorted(found, key=lambda one: _ORDER.index(one.weight)))

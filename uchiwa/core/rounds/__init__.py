@@ -1,0 +1,1 @@
+"""Where a round stands, and how the error shrinks from round to round."""

@@ -1,0 +1,1 @@
+"""Axis, table and calibration; editing, interchange and images."""

@@ -1,0 +1,1 @@
+"""Calibrations as files of open formats."""
