@@ -81,20 +81,20 @@ def to_log(path: str) -> None:
 def warm_up(path: str) -> None:
     """Load what a worker has loaded before a log comes."""
     from uchiwa.core.logs.readers import read_recordings
-    from uchiwa.work import imports
+    from uchiwa.services import importing
 
-    assert imports
+    assert importing
     read_recordings(b"time,rpm\n0,1\n1,2\n", path)
 
 
 def to_ready(path: str) -> None:
     """Upload, import, checks and samples: until the log can be worked with. A fresh job each time."""
+    from uchiwa.services.importing import read_and_check
     from uchiwa.standin.cars import pike_base
     from uchiwa.store import jobs, uploads
     from uchiwa.store.database import connect_to, database, unit_of_work
     from uchiwa.store.models import LogFile, User
     from uchiwa.store.place import Place
-    from uchiwa.work.imports import read_and_check
 
     if database.database is None:
         place = Place.load()

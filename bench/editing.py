@@ -13,12 +13,12 @@ from bench.place import own_database, signed_in
 from uchiwa.core.quantities.display import Liking
 from uchiwa.core.tables.interchange import calibration_json
 from uchiwa.core.tables.table import Axis, Calibration, Table, frozen
+from uchiwa.services import tables
 from uchiwa.standin.cars import pike_base
 from uchiwa.store import drafts, jobs
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import Job, Round, User
-from uchiwa.web.table_grid import Showing, drawn
-from uchiwa.work import tables
+from uchiwa.web.stations.tables.grid import Showing, drawn
 
 SIZE = 40
 EDITS = 15

@@ -26,6 +26,9 @@ from uchiwa.core.tables.difference import difference
 from uchiwa.core.tables.image.files import write_image
 from uchiwa.core.tables.table import Calibration
 from uchiwa.parent import end_with_parent
+from uchiwa.services import freezing, spark, tables
+from uchiwa.services.importing import import_log
+from uchiwa.services.review import review_work
 from uchiwa.standin.cars import StandInCar, car_named
 from uchiwa.standin.defects import changed
 from uchiwa.standin.dyno import dyno_run, write_run
@@ -49,10 +52,7 @@ from uchiwa.store.clock import now
 from uchiwa.store.database import connect_to, run_again, unit_of_work
 from uchiwa.store.models import Car, Customer, DemoPart, Job, Round, User
 from uchiwa.store.place import Place
-from uchiwa.web import report as report_of
-from uchiwa.work import returns, spark, tables
-from uchiwa.work.imports import import_log
-from uchiwa.work.review import review_work
+from uchiwa.web.report import report as report_of
 
 EMAIL = "orrell@uchiwa.example"
 PASSWORD = "paper-and-ink"  # noqa: S105 - the demo's own, printed when it starts
@@ -375,10 +375,10 @@ def _freeze(job: Job, round_: Round, tuner: User, carried: str) -> None:
         for concern in review_work(found, round_).open:
             answers.give(found, round_, tuner, concern, "seen in the logs, fits its neighbours")
         version = drafts.current(found).version
-        revision, told = returns.freeze(found, round_, tuner, version, NOTES, final=False)
+        revision, told = freezing.freeze(found, round_, tuner, version, NOTES, final=False)
         image = images.of_revision(revision)
         digest = image.content_hash if image is not None else ""
-        returns.keep_report(revision, report_of.body(found, round_, revision, told, Liking(), digest, tuner.name))
+        freezing.keep_report(revision, report_of.body(found, round_, revision, told, Liking(), digest, tuner.name))
         if carried in ("downloaded", "flashed"):
             drafts.downloaded(revision)
         if carried == "flashed":

@@ -23,6 +23,8 @@ from uchiwa.store.schema import migrate
 _WAIT_S = 15
 _BUSY_S = 120
 _PORT_WAIT_S = 3.0
+_MEMORY = {"MALLOC_ARENA_MAX": "2", "MALLOC_MMAP_THRESHOLD_": "262144", "MALLOC_TRIM_THRESHOLD_": "1048576"}
+"""What glibc's allocator is told: arrays go back to the system when they are freed, and no thread keeps a heap of its own."""
 _log = logging.getLogger("uchiwa.serve")
 
 
@@ -45,8 +47,8 @@ def serve(*, with_demo: bool) -> None:
         watch = Watch(worker)
         watch.start()
         click.echo(f"\nUchiwa is at {settings.public_address}/   (Ctrl-C stops it)")
-        # Each thread of the allocator's own would keep what it has freed: two are enough for the cores there are.
-        os.environ.setdefault("MALLOC_ARENA_MAX", "2")
+        for name, value in _MEMORY.items():
+            os.environ.setdefault(name, value)
         os.environ[PARENT] = str(os.getpid())
         os.environ[DEMO] = "yes" if with_demo else "no"
         uvicorn.run(
@@ -55,7 +57,7 @@ def serve(*, with_demo: bool) -> None:
             workers=settings.web_processes,
             host="127.0.0.1",
             port=settings.port,
-            http="uchiwa.web.protocol:PunctualProtocol",
+            http="uchiwa.web.requests.protocol:PunctualProtocol",
             log_level="warning",
             proxy_headers=False,
             timeout_graceful_shutdown=_WAIT_S,

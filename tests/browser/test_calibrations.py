@@ -11,13 +11,13 @@ from playwright.sync_api import Page, expect
 
 from tests.store.conftest import log_text
 from uchiwa.core.tables.image.files import read_image, write_image
+from uchiwa.services.importing import import_log
 from uchiwa.standin.cars import car_named
 from uchiwa.standin.layouts import flash, image_of, layout_data, layout_of
 from uchiwa.standin.simulate import simulate
 from uchiwa.store import calibrations, drafts, images, jobs, links, uploads
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import FoundInLog, LogFile
-from uchiwa.work.imports import import_log
 
 pytestmark = pytest.mark.browser
 PIKE = car_named("corvid-pike")

@@ -14,13 +14,13 @@ from tests.store.conftest import log_text
 from uchiwa.core.logs.drives import DriveKind
 from uchiwa.core.viewing.pyramid import InMemory
 from uchiwa.core.viewing.window import value_at
+from uchiwa.services.importing import import_log
 from uchiwa.standin.cars import calibrated, car_named
 from uchiwa.standin.simulate import simulate
 from uchiwa.store import samples
 from uchiwa.store.collected import drives_of
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import LogFile
-from uchiwa.work.imports import import_log
 
 pytestmark = pytest.mark.browser
 CAR = car_named("corvid-pike")

@@ -9,12 +9,12 @@ import numpy as np
 import pytest
 
 from tests.conftest import make_log
+from uchiwa.services.importing import import_log
 from uchiwa.standin.cars import pike_base
 from uchiwa.standin.logger import write_delimited
 from uchiwa.store import accounts, jobs, uploads
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import Job, LogFile, Round, User
-from uchiwa.work.imports import import_log
 
 
 def log_text(seed: int = 1, *, size: int = 1500, mixture: float = 1.06, trim: float = 0.0) -> str:

@@ -14,6 +14,8 @@ from uchiwa.core.errors import BadInput
 from uchiwa.core.knock.judgement import Cluster, Verdict
 from uchiwa.core.quantities.display import Liking
 from uchiwa.core.tables.image.files import write_image
+from uchiwa.services import freezing, fuel, importing, tables
+from uchiwa.services.review import review_work
 from uchiwa.standin.cars import car_named
 from uchiwa.standin.layouts import image_of, layout_data
 from uchiwa.store import (
@@ -33,8 +35,6 @@ from uchiwa.store import (
 )
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import Event, Job, LogFile, Round
-from uchiwa.work import fuel, imports, returns, tables
-from uchiwa.work.review import review_work
 
 PIKE = car_named("corvid-pike")
 
@@ -43,7 +43,7 @@ PIKE = car_named("corvid-pike")
 def worked(scene):
     """A job with a log, a proposal taken, edits, a frozen revision with an image, and a second round begun."""
     log, _ = scene.receive(log_text(), "hill / road.csv")
-    imports.import_log(log.id)
+    importing.import_log(log.id)
     with unit_of_work():
         images.keep(
             scene.job, scene.user, json.dumps(layout_data(PIKE)), "pike.hex", write_image(image_of(PIKE), "hex")
@@ -61,8 +61,8 @@ def worked(scene):
         round_ = Round.get_by_id(scene.round.id)
         for concern in review_work(scene.job, round_).open:
             answers.give(scene.job, round_, scene.user, concern, "meant")
-        revision, _ = returns.freeze(scene.job, round_, scene.user, 3, "Flash it.", final=False)
-        returns.keep_report(
+        revision, _ = freezing.freeze(scene.job, round_, scene.user, 3, "Flash it.", final=False)
+        freezing.keep_report(
             revision, '<article class="report"><h1>R</h1><script>alert(1)</script><p onclick="x">ok</p></article>'
         )
     with unit_of_work():
@@ -120,7 +120,7 @@ def test_the_same_job_elsewhere(worked, elsewhere):
     assert first["decisions"][0]["cells"] == [[3, 9], [4, 9]]
     assert first["logs"][0]["pulls"][0]["note"] == "two degrees out"
     assert again == first
-    assert imports.import_log(logs[0])
+    assert importing.import_log(logs[0])
     with unit_of_work():
         old, new = (
             samples.read(list(LogFile.select().where(LogFile.job == one)), ["engine_speed"])[0]

@@ -6,17 +6,17 @@ import pytest
 from tests.store.conftest import log_text
 from uchiwa.core.errors import BadInput
 from uchiwa.core.tables.interchange import calibration_json
+from uchiwa.services import fuel, importing
 from uchiwa.standin.cars import pike_base
 from uchiwa.store import calibrations, drafts, events, jobs
 from uchiwa.store.database import database, unit_of_work
 from uchiwa.store.models import Event, Round, StoredCalibration
-from uchiwa.work import fuel, imports
 
 
 @pytest.fixture
 def at_fuel(scene):
     log, _ = scene.receive(log_text())
-    imports.import_log(log.id)
+    importing.import_log(log.id)
     return scene
 
 

@@ -9,13 +9,13 @@ from uchiwa.core.formulas.computed import Computed
 from uchiwa.core.logs.log import Channel, Log, Raster
 from uchiwa.core.viewing.arrangement import parse
 from uchiwa.core.viewing.window import drawn, figures, index_at
+from uchiwa.services import reading
+from uchiwa.services.reading import Reader
 from uchiwa.store import accounts, arrangements, channels, levels, notes, samples, stored_log, uploads
 from uchiwa.store.clock import now
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import ChannelLevel, LogChannel, LogFile
 from uchiwa.store.stored_log import StoredLog
-from uchiwa.work import reading
-from uchiwa.work.reading import Reader
 
 ROWS = 150_000
 KEYS = ("engine_speed", "manifold_pressure")
@@ -135,7 +135,7 @@ def test_two_that_build_a_pyramid_at_once_do_not_hinder_each_other(long_log):
 
 def test_an_imported_log_has_its_pyramids(scene):
     from tests.store.conftest import log_text
-    from uchiwa.work.imports import import_log
+    from uchiwa.services.importing import import_log
 
     log, _ = scene.receive(log_text())
     import_log(log.id)

@@ -10,9 +10,9 @@ from tests.store.conftest import Scene, scene  # noqa: F401
 from uchiwa.core.errors import BadInput
 from uchiwa.core.quantities.display import Liking
 from uchiwa.core.tables.editing.transfer import set_constant
+from uchiwa.services import tables
 from uchiwa.store import drafts
 from uchiwa.store.database import unit_of_work
-from uchiwa.work import tables
 
 LINES = ("x-1", "x*1.01", "+3 %", "smooth 60", "fill across", "steps 2 lower", "was", "14.5", "shape row 60 shifted")
 CELLS = st.tuples(st.integers(0, 10), st.integers(0, 8), st.integers(1, 5), st.integers(1, 5))

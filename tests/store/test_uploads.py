@@ -8,11 +8,11 @@ from hypothesis.extra.numpy import arrays
 
 from tests.store.conftest import log_text, sweep
 from uchiwa.core.logs.readers import read_log
+from uchiwa.services import importing
 from uchiwa.store import jobs, samples, uploads
 from uchiwa.store.clock import now
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import ChannelChunk, LogChannel, LogFile, LogRawChunk
-from uchiwa.work import imports
 
 _DECIMALS = st.tuples(st.integers(-(10**9), 10**9), st.integers(0, 5)).map(lambda one: one[0] / 10 ** one[1])
 
@@ -29,7 +29,7 @@ def test_samples_come_back_as_they_were_read(scene):
     text = log_text()
     log, fresh = scene.receive(text)
     assert fresh
-    assert imports.import_log(log.id)
+    assert importing.import_log(log.id)
     whole = read_log(text.encode(), "drive.csv")
     with unit_of_work():
         log = LogFile.get_by_id(log.id)
@@ -42,7 +42,7 @@ def test_samples_come_back_as_they_were_read(scene):
 
 def test_only_the_channels_asked_for_are_read(scene):
     log, _ = scene.receive(log_text())
-    imports.import_log(log.id)
+    importing.import_log(log.id)
     with unit_of_work():
         back = samples.read([log], ["engine_speed"])[0]
     assert set(back.quantities) == {"engine_speed"}
@@ -51,7 +51,7 @@ def test_only_the_channels_asked_for_are_read(scene):
 def test_long_channels_are_cut_into_chunks_with_extremes(scene, monkeypatch):
     monkeypatch.setattr(samples, "CHUNK", 400)
     log, _ = scene.receive(log_text(size=1000))
-    imports.import_log(log.id)
+    importing.import_log(log.id)
     with unit_of_work():
         speed = LogChannel.get(LogChannel.log == log, LogChannel.quantity == "engine_speed")
         chunks = list(ChannelChunk.select().where(ChannelChunk.channel == speed).order_by(ChannelChunk.position))
@@ -73,7 +73,7 @@ def test_the_raw_upload_is_kept_in_pieces(scene, monkeypatch):
 @pytest.mark.parametrize("data", [b"", b"\x00\x01\x02" * 50, b"time,rpm\n1,2\n", b"time [s],MAP [kPa]\n0,1\n1,2\n"])
 def test_a_refused_log_keeps_its_bytes_and_shows_no_samples(scene, data):
     log, _ = scene.receive(data, "bad.csv")
-    assert imports.import_log(log.id)
+    assert importing.import_log(log.id)
     with unit_of_work():
         log = LogFile.get_by_id(log.id)
         assert log.state == "refused"
@@ -87,7 +87,7 @@ def test_a_refused_log_keeps_its_bytes_and_shows_no_samples(scene, data):
 def test_too_large_a_log_is_refused_but_kept(scene, monkeypatch):
     monkeypatch.setattr("uchiwa.core.logs.readers.READ_LIMIT_BYTES", 1000)
     log, _ = scene.receive(log_text())
-    imports.import_log(log.id)
+    importing.import_log(log.id)
     with unit_of_work():
         assert "logs are read up to" in LogFile.get_by_id(log.id).message
         assert LogRawChunk.select().count() == 1
@@ -103,8 +103,8 @@ def test_the_same_file_is_not_kept_twice(scene):
 
 def test_an_import_is_done_once(scene):
     log, _ = scene.receive(log_text())
-    assert imports.import_log(log.id)
-    assert not imports.import_log(log.id)
+    assert importing.import_log(log.id)
+    assert not importing.import_log(log.id)
 
 
 def test_an_import_whose_worker_died_is_finished_by_the_sweep(scene):
@@ -125,12 +125,12 @@ def test_a_failure_while_samples_are_written_shows_nothing_and_is_made_good(scen
     calls = iter(range(100))
     monkeypatch.setattr(samples, "_keep_channel", lambda *given: keep(*given) if next(calls) < 4 else 1 / 0)
     with pytest.raises(ZeroDivisionError):
-        imports.import_log(log.id)
+        importing.import_log(log.id)
     monkeypatch.undo()
     with unit_of_work():
         assert LogFile.get_by_id(log.id).state == "stored"
         assert jobs.usable_logs(scene.round) == []
-    assert imports.import_log(log.id)
+    assert importing.import_log(log.id)
     whole = read_log(log_text().encode(), "drive.csv")
     with unit_of_work():
         assert LogChannel.select().count() == len(whole.rasters[0].channels) + 1
@@ -147,7 +147,7 @@ def test_an_import_that_was_taken_over_stops_without_a_trace(scene, monkeypatch)
         keep(*given)
 
     monkeypatch.setattr(samples, "_keep_channel", robbed)
-    assert not imports.import_log(log.id)
+    assert not importing.import_log(log.id)
     with unit_of_work():
         assert LogFile.get_by_id(log.id).owner == "another"
         assert LogFile.get_by_id(log.id).state == "importing"
@@ -155,29 +155,29 @@ def test_an_import_that_was_taken_over_stops_without_a_trace(scene, monkeypatch)
 
 def test_a_failure_of_ours_gives_the_log_back_for_the_next_try(scene, monkeypatch):
     log, _ = scene.receive(log_text())
-    monkeypatch.setattr(imports, "read_recordings", lambda *_: 1 / 0)
+    monkeypatch.setattr(importing, "read_recordings", lambda *_: 1 / 0)
     with pytest.raises(ZeroDivisionError):
-        imports.import_log(log.id)
+        importing.import_log(log.id)
     monkeypatch.undo()
-    assert imports.import_log(log.id)
+    assert importing.import_log(log.id)
     with unit_of_work():
         assert LogFile.get_by_id(log.id).state == "ready"
 
 
 def test_the_round_keeps_how_large_its_error_was(scene):
     log, _ = scene.receive(log_text(mixture=1.06))
-    imports.import_log(log.id)
+    importing.import_log(log.id)
     with unit_of_work():
         round_ = jobs.rounds(scene.job)[0]
         assert round_.error_percent == pytest.approx(6.0, abs=0.2)
         assert round_.cells > 20
         assert round_.cells_within == 0
-        imports.accept(scene.job, round_, LogFile.get_by_id(log.id), accepted=False)
+        importing.accept(scene.job, round_, LogFile.get_by_id(log.id), accepted=False)
         assert jobs.rounds(scene.job)[0].error_percent is None
 
 
 def test_notes_of_the_file_are_kept(scene):
     log, _ = scene.receive("# revision: pike 4\n" + log_text())
-    imports.import_log(log.id)
+    importing.import_log(log.id)
     with unit_of_work():
         assert json.loads(LogFile.get_by_id(log.id).notes)["revision"] == "pike 4"

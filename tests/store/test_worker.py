@@ -10,13 +10,14 @@ from datetime import timedelta
 import pytest
 
 from tests.store.conftest import log_text
+from uchiwa.services import importing
 from uchiwa.standin.cars import pike_base
-from uchiwa.store import accounts, jobs, levels, untold, uploads
+from uchiwa.store import accounts, jobs, levels, untold, uploads, worker_beats
 from uchiwa.store.clock import now
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import LogChannel, LogFile, Round, WorkerBeat
-from uchiwa.work import budget, importing, imports, worker
-from uchiwa.work.telling import Telling
+from uchiwa.worker import budget, import_process, worker
+from uchiwa.worker.telling import Telling
 
 
 def state(log: LogFile) -> tuple[str, int, str]:
@@ -55,9 +56,9 @@ def test_good_and_bad_files_beside_each_other(scene):
 def test_a_file_that_takes_too_long_is_ended_and_refused_after_three_tries(scene, monkeypatch):
     slow, _ = scene.receive(log_text())
     quick, _ = scene.receive(log_text(2))
-    real = importing.budget_of
+    real = import_process.budget_of
     monkeypatch.setattr(
-        importing,
+        import_process,
         "budget_of",
         lambda size: budget.Budget(0.0 if size == slow.size else real(size).seconds, real(size).room_bytes),
     )
@@ -76,11 +77,11 @@ def test_a_file_that_takes_too_long_is_ended_and_refused_after_three_tries(scene
 
 def test_a_file_that_wants_too_much_memory_says_so(scene, monkeypatch):
     log, _ = scene.receive(log_text(size=4000))
-    monkeypatch.setattr(importing, "budget_of", lambda _size: budget.Budget(60.0, 3 << 20))
+    monkeypatch.setattr(import_process, "budget_of", lambda _size: budget.Budget(60.0, 3 << 20))
     run()
     kind, _, message = state(log)
     assert kind == uploads.REFUSED
-    assert message in (importing.TOO_LARGE, uploads.WORN_OUT)
+    assert message in (import_process.TOO_LARGE, uploads.WORN_OUT)
 
 
 def test_a_process_that_dies_costs_a_try_and_a_database_that_is_away_none(scene):
@@ -129,10 +130,10 @@ def test_what_a_paused_worker_writes_late_is_refused(scene):
     paused = uploads.claim(log.id)
     with unit_of_work():
         LogFile.update(lease_until=now() - timedelta(seconds=1)).where(LogFile.id == log.id).execute()
-    assert imports.import_log(log.id)
+    assert importing.import_log(log.id)
     with unit_of_work():
         before = [one.id for one in LogChannel.select().order_by(LogChannel.id)]
-    assert not imports.perform(paused)
+    assert not importing.perform(paused)
     for late in (
         lambda: uploads.progress(paused, 50, "late"),
         lambda: uploads.refuse(paused, "Late."),
@@ -149,13 +150,13 @@ def test_what_a_paused_worker_writes_late_is_refused(scene):
 
 def test_a_stopped_process_is_taken_over_from_while_it_sleeps(scene):
     log, _ = scene.receive(log_text(size=3000))
-    under_way = importing.begin(uploads.claim(log.id))
+    under_way = import_process.begin(uploads.claim(log.id))
     os.kill(under_way.child.process.pid, signal.SIGSTOP)
     try:
         uploads.let_go(under_way.log)
         with unit_of_work():
             LogFile.update(lease_until=now() - timedelta(seconds=1)).where(LogFile.id == log.id).execute()
-        assert imports.import_log(log.id)
+        assert importing.import_log(log.id)
     finally:
         os.kill(under_way.child.process.pid, signal.SIGCONT)
     under_way.child.process.join(60)
@@ -171,7 +172,7 @@ def test_a_channel_put_right_while_its_log_is_read_is_read_anew(scene):
         uploads.read_again([LogFile.get_by_id(log.id)])
     with pytest.raises(uploads.LeaseLostError):
         uploads.progress(held, 10, "reading")
-    assert imports.import_log(log.id)
+    assert importing.import_log(log.id)
 
 
 def test_leases_and_beats_of_the_future_are_not_believed(scene):
@@ -180,13 +181,13 @@ def test_leases_and_beats_of_the_future_are_not_believed(scene):
     with unit_of_work():
         LogFile.update(lease_until=now() + timedelta(hours=2)).where(LogFile.id == log.id).execute()
         WorkerBeat.create(name="dead", at=now() + timedelta(hours=2))
-    assert not worker.alive()
-    worker._beat_once("alive")
-    assert worker.alive()
+    assert not worker_beats.alive()
+    worker_beats.beat("alive")
+    assert worker_beats.alive()
     uploads._held.clear()
     with unit_of_work():
         LogFile.update(lease_until=now() + timedelta(hours=2)).where(LogFile.id == log.id).execute()
-    assert imports.import_log(log.id)
+    assert importing.import_log(log.id)
 
 
 def test_a_log_that_is_shown_has_its_pyramids(scene, monkeypatch):
@@ -197,9 +198,9 @@ def test_a_log_that_is_shown_has_its_pyramids(scene, monkeypatch):
         with unit_of_work():
             seen.append((LogFile.get(LogFile.round == round_id).state, levels.missing()))
 
-    monkeypatch.setattr(imports, "tell_if_all_are_there", look)
+    monkeypatch.setattr(importing, "tell_if_all_are_there", look)
     log, _ = scene.receive(log_text())
-    imports.import_log(log.id)
+    importing.import_log(log.id)
     assert seen == [(uploads.READY, [])]
 
 
@@ -243,7 +244,7 @@ def test_a_log_that_fails_again_and_again_keeps_nobody_from_being_told(scene, mo
     """The first leaves telling to the second, for that still waits; the second never comes to an end."""
     first, _ = scene.receive(log_text())
     second, _ = scene.receive(log_text(seed=2), "second.csv")
-    imports.import_log(first.id)
+    importing.import_log(first.id)
     assert untold.next_round() is None
     monkeypatch.setattr(untold, "PATIENCE", timedelta(0))
     assert untold.next_round() == scene.round.id, "nobody waits for ever"
@@ -252,10 +253,10 @@ def test_a_log_that_fails_again_and_again_keeps_nobody_from_being_told(scene, mo
     def fails(_log):
         raise ZeroDivisionError
 
-    monkeypatch.setattr(imports, "read_and_check", fails)
+    monkeypatch.setattr(importing, "read_and_check", fails)
     for _ in range(uploads.ATTEMPTS):
         with pytest.raises(ZeroDivisionError):
-            imports.import_log(second.id)
+            importing.import_log(second.id)
     assert uploads.claim(second.id) is None
     tell(Telling())
     assert cells(scene) > 0
@@ -268,7 +269,7 @@ def test_telling_that_fails_is_tried_again_later_and_others_come_first(scene, mo
     telling = Telling()
     tell(telling)
     assert untold.next_round() == scene.round.id
-    monkeypatch.setattr("uchiwa.work.telling._PAUSE_S", 0.0)
+    monkeypatch.setattr("uchiwa.worker.telling._PAUSE_S", 0.0)
     with unit_of_work():
         Round.update(policy="{}").where(Round.id == scene.round.id).execute()
     later = Telling()
@@ -278,7 +279,7 @@ def test_telling_that_fails_is_tried_again_later_and_others_come_first(scene, mo
 
 def test_a_pyramid_that_was_not_built_is_built_by_the_next_tidying(scene):
     log, _ = scene.receive(log_text())
-    imports.import_log(log.id)
+    importing.import_log(log.id)
     with unit_of_work():
         LogChannel.update(levels=None).where(LogChannel.log == log).execute()
     assert [one.id for one in levels.missing()] == [log.id]
@@ -288,10 +289,10 @@ def test_a_pyramid_that_was_not_built_is_built_by_the_next_tidying(scene):
 
 def test_a_log_is_what_it_was_read_as_last(scene):
     """What was worked out from a log before it was read anew is found no more."""
-    from uchiwa.work import fuel
+    from uchiwa.services import fuel
 
     log, _ = scene.receive(log_text(trim=5.0))
-    imports.import_log(log.id)
+    importing.import_log(log.id)
     with unit_of_work():
         before = fuel.fuel_work(scene.job, scene.round)
         uploads.read_again(list(before.logs))
@@ -299,7 +300,7 @@ def test_a_log_is_what_it_was_read_as_last(scene):
 
         row = LogFile.get_by_id(log.id)
         memory.remember(scene.job.car, row.header, "short_term_trim", "%", None, "", scene.user.shop_id)
-    imports.import_log(log.id)
+    importing.import_log(log.id)
     with unit_of_work():
         assert LogFile.get_by_id(log.id).reading == 2
         after = fuel.fuel_work(scene.job, scene.round)

@@ -6,13 +6,13 @@ import re
 
 import pytest
 
+from uchiwa.services import importing
 from uchiwa.standin.cars import car_named
 from uchiwa.standin.defects import changed
 from uchiwa.standin.logger import write_delimited
 from uchiwa.standin.simulate import simulate
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import LogFile
-from uchiwa.work import imports
 
 
 @pytest.fixture(scope="module")
@@ -28,7 +28,7 @@ def test_fuel_asks_about_a_channel_in_doubt_and_goes_on_when_it_is_told(client, 
     client.send_form(f"{path}/logs/upload", files={"files": ("psi.csv", mislabelled)})
     with unit_of_work():
         log = LogFile.get(LogFile.job == scene.job, LogFile.name == "psi.csv")
-    imports.import_log(log.id)
+    importing.import_log(log.id)
     page = client.get(f"{path}/fuel").text
     assert 'data-quantity="manifold_pressure"' in page
     assert "It is psi" in page
@@ -39,7 +39,7 @@ def test_fuel_asks_about_a_channel_in_doubt_and_goes_on_when_it_is_told(client, 
     form = {"name": name, "unit": unit, "quantity": "manifold_pressure", "as_unit": "psi", "back": "fuel"}
     answer = client.send_form(f"{path}/logs/{log.id}/channel", form)
     assert answer.headers["location"].endswith("/fuel")
-    imports.import_log(log.id)
+    importing.import_log(log.id)
     page = client.get(f"{path}/fuel").text
     assert 'data-quantity="manifold_pressure"' not in page
     assert 'role="grid"' in page

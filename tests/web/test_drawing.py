@@ -19,10 +19,10 @@ from uchiwa.core.rounds.progress import RoundFacts, Station, standings
 from uchiwa.core.tables.difference import difference
 from uchiwa.core.tables.table import Calibration
 from uchiwa.store.clock import now
-from uchiwa.web import draw
-from uchiwa.web.grid import View, bar, difference_grid, diverging, fuel_grid, one_hue
+from uchiwa.web.grid.grid import View, bar, difference_grid, diverging, fuel_grid, one_hue
 from uchiwa.web.pages import ago, duration, figure, size, thousands, unit_words
-from uchiwa.web.sieve import sieve_parts
+from uchiwa.web.stations.fuel.sieve import sieve_parts
+from uchiwa.web.svg import draw
 
 TABLE = make_table([[50.0, 60.0, 70.0], [55.0, 65.0, 75.0]])
 CALIBRATION = Calibration("c", "C", (), (TABLE,))

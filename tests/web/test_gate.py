@@ -19,14 +19,14 @@ from bench.fuzz import routes
 from tests.store.conftest import log_text
 from tests.web.conftest import Client
 from uchiwa.core.tables.interchange import calibration_json
+from uchiwa.services.importing import import_log
 from uchiwa.settings import Settings, read_settings
 from uchiwa.standin.cars import pike_base
 from uchiwa.store import accounts, drafts, links
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import Draft, LogChannel, LogFile
-from uchiwa.web import limits, protocol
 from uchiwa.web.app import create_app
-from uchiwa.work.imports import import_log
+from uchiwa.web.requests import limits, protocol
 
 
 def ask(

@@ -1,9 +1,9 @@
 import re
 
 from tests.store.conftest import log_text
+from uchiwa.services import importing
 from uchiwa.store import accounts, jobs
 from uchiwa.store.database import unit_of_work
-from uchiwa.work import imports
 
 
 def row_of(page, text):
@@ -18,7 +18,7 @@ def test_the_queue_follows_a_job_through_its_round(client, scene):
     assert "1 log being read" in row_of(client.get("/").text, "Customer")
     with unit_of_work():
         log = jobs.round_logs(scene.round)[0]
-    imports.import_log(log.id)
+    importing.import_log(log.id)
     row = row_of(client.get("/").text, "Customer")
     assert "1 log accepted, fuel is next" in row
     assert "hill.csv" in row

@@ -15,6 +15,7 @@ import pytest
 from tests.store.conftest import Scene, log_text
 from tests.web.conftest import Client
 from uchiwa.core.tables.interchange import calibration_json
+from uchiwa.services.importing import import_log
 from uchiwa.standin.cars import pike_base
 from uchiwa.store import drafts, jobs, links, uploads
 from uchiwa.store.database import unit_of_work
@@ -33,7 +34,6 @@ from uchiwa.store.models import (
     Shop,
     StoredCalibration,
 )
-from uchiwa.work.imports import import_log
 
 THREADS, TIMES = 8, 50
 
@@ -352,7 +352,7 @@ def test_messages_are_kept_once_for_each_form(client, scene, path):
 
 
 def test_eight_viewers_compute_once(client, at_fuel, path, monkeypatch):
-    from uchiwa.work import fuel, log_cache
+    from uchiwa.services import fuel, log_cache
 
     computed = []
     real = fuel.gather

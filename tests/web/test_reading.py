@@ -7,11 +7,11 @@ import pytest
 from tests.store.conftest import log_text
 from uchiwa.core.viewing.pyramid import InMemory
 from uchiwa.core.viewing.window import value_at
+from uchiwa.services.importing import import_log
 from uchiwa.standin.cars import pike_base
 from uchiwa.store import accounts, jobs, links, samples
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import FoundInLog, LogNote
-from uchiwa.work.imports import import_log
 
 
 @pytest.fixture

@@ -8,12 +8,12 @@ from tests.store.conftest import log_text
 from uchiwa.core.proposals.fuel.explanation import explain
 from uchiwa.core.tables.difference import signed
 from uchiwa.core.tables.interchange import calibration_json
+from uchiwa.services import fuel, importing
 from uchiwa.standin.cars import pike_base
 from uchiwa.store import drafts, jobs, stored_log, uploads
 from uchiwa.store.database import database, unit_of_work
 from uchiwa.store.models import LogFile
-from uchiwa.web.limits import FORM_LIMIT_BYTES, UPLOAD_LIMIT_BYTES
-from uchiwa.work import fuel, imports
+from uchiwa.web.requests.limits import FORM_LIMIT_BYTES, UPLOAD_LIMIT_BYTES
 
 
 @pytest.fixture
@@ -27,7 +27,7 @@ def at_fuel(client, scene, path):
     with unit_of_work():
         ids = [log.id for log in jobs.round_logs(scene.round)]
     for log_id in ids:
-        imports.import_log(log_id)
+        importing.import_log(log_id)
     return client
 
 
@@ -50,7 +50,7 @@ def test_an_upload_is_stored_before_it_is_read(client, scene, path):
         log = LogFile.get()
         assert (log.state, log.name) == (uploads.STORED, "drive.csv")
     assert "being read" in client.get(f"{path}/logs").text
-    imports.import_log(log.id)
+    importing.import_log(log.id)
     page = client.get(f"{path}/logs").text
     assert "ready" in page
     assert "engine_speed" in page
@@ -71,7 +71,7 @@ def test_a_bad_log_is_said_in_the_page_and_kept(client, scene, path, data, said)
     client.send_form(f"{path}/logs/upload", files={"files": ("bad.csv", data)})
     with unit_of_work():
         log = LogFile.get()
-    imports.import_log(log.id)
+    importing.import_log(log.id)
     page = client.get(f"{path}/logs")
     assert page.status_code == 200
     assert said.lower() in page.text.lower()
@@ -206,7 +206,7 @@ def test_an_ended_round_still_shows_what_it_saw(at_fuel, scene, path):
 
 
 def test_the_drawer_reads_three_channels_and_thins_them(at_fuel, scene, path, monkeypatch):
-    monkeypatch.setattr("uchiwa.web.traces.POINTS", 200)
+    monkeypatch.setattr("uchiwa.web.drawer.traces.POINTS", 200)
     stored_log.forget()
     at_fuel.get(f"{path}/fuel")
     read = []

@@ -15,14 +15,14 @@ from uchiwa.core.errors import BadInput
 from uchiwa.core.knock.judgement import Verdict
 from uchiwa.core.proposals.fuel_grade.proposal import start_lower
 from uchiwa.core.quantities.display import Liking
+from uchiwa.services import importing, spark, tables
+from uchiwa.services.review import review_work
 from uchiwa.standin.cars import pike_base
 from uchiwa.standin.dyno import dyno_run, write_run
 from uchiwa.standin.sprint import sprint_car
 from uchiwa.store import accounts, calibrations, drafts, jobs
 from uchiwa.store.database import database, unit_of_work
 from uchiwa.store.models import Event, LogFile, Round
-from uchiwa.work import imports, spark, tables
-from uchiwa.work.review import review_work
 
 SPARK = pike_base().table("spark_main")
 
@@ -33,7 +33,7 @@ def send(client, path, **files):  # noqa: F811
     with unit_of_work():
         ids = [log.id for log in LogFile.select().where(LogFile.state == "stored").order_by(LogFile.id)]
     for one in ids:
-        imports.import_log(one)
+        importing.import_log(one)
     with unit_of_work():
         LogFile.update(accepted=True, decided=True).execute()
 

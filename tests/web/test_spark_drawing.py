@@ -17,12 +17,12 @@ from uchiwa.core.proposals.torque.policy import TorquePolicy
 from uchiwa.core.proposals.torque.proposal import torque_proposal
 from uchiwa.core.pulls.overlay import PullView, overlay
 from uchiwa.core.pulls.recognised import pulls_of
-from uchiwa.web.ladder_picture import hill, ladder
-from uchiwa.web.level_picture import level_picture
 from uchiwa.web.pages import spark_words
-from uchiwa.web.pull_picture import _path, _spread, picture, readings, ticks
-from uchiwa.web.spark_grid import TableView, limit_grid, torque_grid, turned
-from uchiwa.web.spark_page import with_form
+from uchiwa.web.stations.spark.grid import TableView, limit_grid, torque_grid, turned
+from uchiwa.web.stations.spark.ladder_picture import hill, ladder
+from uchiwa.web.stations.spark.level_picture import level_picture
+from uchiwa.web.stations.spark.page import with_form
+from uchiwa.web.stations.spark.pull_picture import _path, _spread, picture, readings, ticks
 
 
 @given(st.floats(-500, 500), st.floats(0.01, 4000), st.integers(1, 8))

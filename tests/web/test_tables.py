@@ -14,12 +14,12 @@ from tests.store.conftest import log_text
 from uchiwa.core.tables.image.content import read_calibration
 from uchiwa.core.tables.image.files import read_image, write_image
 from uchiwa.core.tables.interchange import calibration_json
+from uchiwa.services import importing
 from uchiwa.standin.cars import car_named, pike_base
 from uchiwa.standin.layouts import flash, image_of, layout_data, layout_of
 from uchiwa.store import calibrations, drafts, images, jobs, links
 from uchiwa.store.database import database, unit_of_work
 from uchiwa.store.models import Event, User
-from uchiwa.work import imports
 
 PIKE = car_named("corvid-pike")
 FRAGMENT = {"x-fragment": "yes"}
@@ -47,7 +47,7 @@ def edit(client, path, scene, line, cells="4.4", table="spark_main", **more):
 
 def test_the_page_shows_values_change_and_evidence(client, scene, path):
     log, _ = scene.receive(log_text())
-    imports.import_log(log.id)
+    importing.import_log(log.id)
     for show in ("value", "change", "evidence"):
         for table in ("ve_main", "warmup", "lambda_target"):
             page = client.get(f"{path}/tables", params={"table": table, "show": show})
@@ -156,7 +156,7 @@ def test_pasting_reads_any_spreadsheets_text(client, scene, path):
 
 def test_pins_hold_against_edits_and_on_fuel_alike(client, scene, path):
     log, _ = scene.receive(log_text())
-    imports.import_log(log.id)
+    importing.import_log(log.id)
     pin = {"table": "ve_main", "cells": "2.2 3.2", "version": 1}
     assert "2 cells pinned" in client.send_form(f"{path}/tables/pin", pin, headers=FRAGMENT).json()["said"]
     assert edit(client, path, scene, "x+1", "2.2 3.2 4.2", "ve_main").status_code == 200
@@ -168,7 +168,7 @@ def test_pins_hold_against_edits_and_on_fuel_alike(client, scene, path):
 
 def test_breakpoints_change_in_all_tables_that_share_them_and_fuel_follows(client, scene, path):
     log, _ = scene.receive(log_text())
-    imports.import_log(log.id)
+    importing.import_log(log.id)
     x = "600 900 1200 1600 2000 2400 2800 3200 3600 4000 4500 5000 5500 6000 7000"
     y = "20 30 40 50 60 70 80 90 100 120 140 160 180"
     fields = {"table": "ve_main", "version": 1, "x": x, "y": y, "others": "true"}
@@ -188,7 +188,7 @@ def test_breakpoints_change_in_all_tables_that_share_them_and_fuel_follows(clien
 def test_the_drawer_shows_when_the_engine_was_in_the_chosen_cells(client, scene, path):
     assert client.get(f"{path}/tables/moments", params={"table": "ve_main", "cells": "4.4"}).status_code == 400
     log, _ = scene.receive(log_text())
-    imports.import_log(log.id)
+    importing.import_log(log.id)
     everywhere = " ".join(f"{i}.{j}" for i in range(15) for j in range(13))
     told = client.get(f"{path}/tables/moments", params={"table": "ve_main", "cells": everywhere}).json()
     assert sum(end - start for start, end in told["spans"]) == pytest.approx(told["duration"], rel=0.02)
@@ -224,7 +224,7 @@ def test_notes_are_markdown_and_nothing_else(client, scene, path, visitor):
 
 def test_units_are_those_of_the_person(client, scene, path):
     log, _ = scene.receive(log_text())
-    imports.import_log(log.id)
+    importing.import_log(log.id)
     client.send_form("/settings/units", {"measures": "imperial", "mixture": "afr"})
     fuel = client.get(f"{path}/fuel").text
     assert "psi / rpm" in fuel

@@ -24,7 +24,7 @@ def work(parent: int | None) -> None:
     from uchiwa.store import schema
     from uchiwa.store.database import connect_to
     from uchiwa.store.place import Place
-    from uchiwa.work import worker
+    from uchiwa.worker import worker
 
     place = Place.load()
     if place is None:

@@ -17,44 +17,42 @@ from uchiwa.parent import end_with_parent
 from uchiwa.settings import DEMO, Settings, read_settings
 from uchiwa.store.database import THREADS, connect_to
 from uchiwa.store.place import Place
-from uchiwa.web.browser import BrowserMiddleware
+from uchiwa.web import health_routes
+from uchiwa.web.account import settings_routes, signing_routes
+from uchiwa.web.customer import routes as customer_routes
 from uchiwa.web.errors import add_handlers, failure
-from uchiwa.web.gate import Gate
-from uchiwa.web.limits import GuardMiddleware, SlowSenderError, TooLargeError
 from uchiwa.web.pages import HERE
-from uchiwa.web.routes import (
-    airflow,
-    archives,
-    brief,
-    cars,
-    channels,
-    checks,
-    clouds,
-    compare,
-    customer,
-    fuel,
-    health,
-    home,
-    images,
-    jobs,
-    logs,
-    moments,
-    notes,
-    reading,
-    returns,
-    review,
-    settings,
-    setups,
-    signing,
-    spark_pulls,
-    spark_tables,
-    spark_words,
-    tables,
+from uchiwa.web.requests.browser import BrowserMiddleware
+from uchiwa.web.requests.gate import Gate
+from uchiwa.web.requests.limits import GuardMiddleware, SlowSenderError, TooLargeError
+from uchiwa.web.shop import (
+    archive_routes,
+    car_routes,
+    channel_routes,
+    check_routes,
+    home_routes,
+    image_routes,
+    job_routes,
+    setup_routes,
 )
+from uchiwa.web.stations.brief import routes as brief_routes
+from uchiwa.web.stations.fuel import airflow_routes
+from uchiwa.web.stations.fuel import routes as fuel_routes
+from uchiwa.web.stations.logs import routes as log_routes
+from uchiwa.web.stations.reading import cloud_routes, moment_routes, note_routes
+from uchiwa.web.stations.reading import routes as reading_routes
+from uchiwa.web.stations.returns import routes as return_routes
+from uchiwa.web.stations.review import routes as review_routes
+from uchiwa.web.stations.spark import judgement_routes, pull_routes
+from uchiwa.web.stations.spark import table_routes as spark_table_routes
+from uchiwa.web.stations.tables import compare_routes
+from uchiwa.web.stations.tables import routes as table_routes
 
 _ROUTES = (
-    signing, home, archives, jobs, cars, brief, logs, reading, moments, clouds, notes, channels, checks, customer, fuel, spark_pulls, spark_words, spark_tables, airflow, setups, tables, compare, images, review, returns,
-    settings, health,
+    signing_routes, home_routes, archive_routes, job_routes, car_routes, brief_routes, log_routes, reading_routes, moment_routes,
+    cloud_routes, note_routes, channel_routes, check_routes, customer_routes, fuel_routes, pull_routes, judgement_routes,
+    spark_table_routes, airflow_routes, setup_routes, table_routes, compare_routes, image_routes, review_routes, return_routes,
+    settings_routes, health_routes,
 )  # fmt: skip
 
 

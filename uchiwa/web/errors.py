@@ -16,7 +16,7 @@ from uchiwa.store.conflict import ConflictError
 from uchiwa.store.database import can_run_again
 from uchiwa.store.drafts import CannotPutBackError, StaleDraftError
 from uchiwa.web.pages import render
-from uchiwa.web.session import NotSignedInError
+from uchiwa.web.requests.session import NotSignedInError
 
 _log = logging.getLogger("uchiwa.web")
 

@@ -19,9 +19,9 @@ from uchiwa.core.tables.difference import signed
 from uchiwa.store import sessions
 from uchiwa.store.clock import now
 from uchiwa.store.models import User
-from uchiwa.web import draw
-from uchiwa.web.browser import browser_of
 from uchiwa.web.markdown import as_html
+from uchiwa.web.requests.browser import browser_of
+from uchiwa.web.svg import draw
 
 HERE = Path(__file__).parent
 _STEPS = ((60, "s"), (60, "min"), (24, "h"), (7, "d"), (9, "w"))

@@ -1,0 +1,127 @@
+"""Freezing a draft into what goes to the customer, and what the report tells of it."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass
+from typing import Any
+
+from uchiwa import __version__
+from uchiwa.core.checks.finding import Finding
+from uchiwa.core.errors import BadInput
+from uchiwa.core.review.concern import Concern
+from uchiwa.core.review.reviewed import Visited
+from uchiwa.core.tables.attribution import by_reason
+from uchiwa.core.tables.difference import TableDifference
+from uchiwa.services.review import ReviewWork, review_work
+from uchiwa.services.visits import visits
+from uchiwa.store import briefs, drafts, events, findings, images, jobs, setups
+from uchiwa.store.models import Answer, Job, LogFile, Revision, Round, User
+
+
+@dataclass(frozen=True, eq=False)
+class Told:
+    """A changed table as the report tells it.
+
+    Attributes:
+        change: before and after.
+        reasons: what made how many of its cells.
+        visited: what the logs say of it, or None.
+    """
+
+    change: TableDifference
+    reasons: tuple[tuple[str, int], ...]
+    visited: Visited | None
+
+
+@dataclass(frozen=True, eq=False)
+class Account:
+    """Everything a report of a revision tells.
+
+    Attributes:
+        work: the review the revision went through.
+        tables: that differ.
+        logs: of the round, with their findings.
+        answered: concerns with the answers they got.
+    """
+
+    work: ReviewWork
+    tables: tuple[Told, ...]
+    logs: tuple[tuple[LogFile, tuple[Finding, ...]], ...]
+    answered: tuple[tuple[Concern, Answer], ...]
+
+
+def account(job: Job, round_: Round) -> Account:
+    """What would be told if the draft were frozen now."""
+    work = review_work(job, round_)
+    old = {one.id: one for one in work.base.tables}
+    logs = jobs.spark_logs(round_)
+    tables = tuple(
+        Told(
+            one,
+            by_reason(one.table, old[one.table.id], work.steps),
+            visits(logs, one.table).visited if logs else None,
+        )
+        for one in work.change.tables
+    )
+    found = findings.of_logs(logs)
+    answered = tuple((one, work.answers[one.key]) for one in work.concerns if one.key in work.answers)
+    return Account(work, tables, tuple((log, tuple(found.get(log.id, ()))) for log in logs), answered)
+
+
+def led_to_by(told: Account) -> dict[str, Any]:
+    """What a revision is kept with beside its steps: logs, answers and the version of the program."""
+    return {
+        "logs": [{"id": log.id, "name": log.name, "sha256": log.content_hash} for log, _ in told.logs],
+        "answers": [
+            {"rule": concern.rule, "sentence": concern.sentence, "reason": answer.reason, "by": answer.author.name}
+            for concern, answer in told.answered
+        ],
+        "notes": [one.sentence for one in told.work.concerns],
+        "program": __version__,
+    }
+
+
+def freeze(job: Job, round_: Round, author: User, version: int, notes: str, *, final: bool) -> tuple[Revision, Account]:
+    """Freeze the draft, with the image it goes out as.
+
+    Raises:
+        BadInput: a concern is not answered, the image cannot hold it, or a final one is asked for while a temporary
+            setup is in force.
+        StaleDraftError: the draft has changed since the person looked.
+    """
+    drafts.as_seen(job, version)
+    if final:
+        setups.must_be_off(job)
+    told = account(job, round_)
+    unanswered = told.work.open
+    if unanswered:
+        raise BadInput(
+            f"{len(unanswered)} of the review's concerns {'is' if len(unanswered) == 1 else 'are'} open: {unanswered[0].sentence}",
+            advice="answer or mend them on the Review station first",
+        )
+    revision = drafts.freeze(job, round_, author, version, notes, final=final, led_to_by=led_to_by(told))
+    image = images.of_job(job)
+    if image is not None:
+        images.keep_for(revision, image, told.work.content)
+    return revision, told
+
+
+def keep_report(revision: Revision, html: str) -> None:
+    """Keep what a report says, for good."""
+    Revision.update(report=html).where(Revision.id == revision.id).execute()
+
+
+def next_brief(job: Job) -> str:
+    """The brief of the round that follows, as JSON; empty if there is none yet."""
+    brief = briefs.of_round(jobs.rounds(job)[-1])
+    return brief.model_dump_json(indent=1) if brief is not None else ""
+
+
+def inputs_of(job: Job, revision: Revision) -> dict[str, Any]:
+    """Everything a revision was frozen with."""
+    for event in events.history(job):
+        if event.kind == "freeze" and event.round_id == revision.round_id:
+            found: dict[str, Any] = json.loads(event.inputs)
+            return found
+    return {}

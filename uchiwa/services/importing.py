@@ -1,0 +1,232 @@
+"""From a stored upload to logs that can be worked with."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import asdict
+from functools import partial
+
+import numpy as np
+
+from uchiwa.core.briefs.acceptance import Verdict, blocking, judge
+from uchiwa.core.briefs.brief import Brief
+from uchiwa.core.briefs.coverage import dwell
+from uchiwa.core.cars.car_file import CarFile
+from uchiwa.core.checks import Examined, Finding, examine, own
+from uchiwa.core.checks.thresholds import Thresholds
+from uchiwa.core.errors import BadInput
+from uchiwa.core.logs.drives import Drive
+from uchiwa.core.logs.log import FloatArray, Log
+from uchiwa.core.logs.readers import check_size, read_recordings
+from uchiwa.core.logs.recognition.knowledge import Assignment, Knowledge
+from uchiwa.core.tables.table import Calibration, Table
+from uchiwa.services import summaries
+from uchiwa.services.summaries import tell_if_all_are_there
+from uchiwa.store import (
+    briefs,
+    calibrations,
+    channels,
+    drafts,
+    findings,
+    levels,
+    memory,
+    moves,
+    samples,
+    untold,
+    uploads,
+)
+from uchiwa.store.collected import dwell_of
+from uchiwa.store.database import run_again, unit_of_work
+from uchiwa.store.locks import lock_job
+from uchiwa.store.models import Car, Job, LogFile, Round, Shop
+
+_MOST_DRIVES = 400
+
+
+def import_log(log_id: int) -> bool:
+    """Import a file in this process if nobody else does. Killed at any moment, it starts over when its lease has ended.
+
+    Returns:
+        Whether there was something to do.
+    """
+    log = uploads.claim(log_id)
+    if log is None:
+        return False
+    try:
+        return perform(log)
+    except Exception:
+        uploads.release(log)
+        raise
+    finally:
+        uploads.let_go(log)
+
+
+def perform(log: LogFile) -> bool:
+    """Import a claimed file and tell what its round shows; whether it came to an end, and not to that of its lease."""
+    try:
+        read_and_check(log)
+    except uploads.LeaseLostError:
+        return False
+    tell_if_all_are_there(log.round_id)
+    return True
+
+
+def read_and_check(log: LogFile) -> None:
+    """Read a claimed file, keep its samples, check it, and show it.
+
+    Raises:
+        LeaseLostError: another worker has taken over; what this one would have written is not.
+    """
+    uploads.clear(log)
+    uploads.progress(log, 3, "reading")
+    try:
+        check_size(log.size, log.name)
+        surroundings, data = _what_is_known(log)
+        uploads.progress(log, 8, "reading")
+        recordings = read_recordings(data, _file_name(log), surroundings.knowledge)
+        del data
+    except BadInput as error:
+        said = str(error).removeprefix(f"{_file_name(log)}: ")
+        uploads.refuse(log, said[:1].upper() + said[1:])
+        return
+    uploads.progress(log, 30, "keeping samples")
+    rows = [log, *uploads.siblings(log, len(recordings) - 1)]
+    with ThreadPoolExecutor(1) as beside:
+        examined = beside.submit(_examine_all, surroundings, rows, recordings)
+        for number, (row, recording) in enumerate(zip(rows, recordings, strict=True)):
+            hold = partial(uploads.must_hold, log)
+            samples.write(row, recording, partial(_tell, log, number, len(rows)), hold)
+        uploads.progress(log, 88, "checking")
+        examined.result()
+    for row in rows:  # before anybody sees them: what a view builds it may not see beside one who builds the same
+        levels.build(row)
+    _show(log, rows, recordings, surroundings)
+
+
+@run_again
+def _what_is_known(log: LogFile) -> tuple[Surroundings, bytes]:
+    with unit_of_work():
+        return Surroundings.of(log), uploads.whole(log)
+
+
+@run_again
+def _show(log: LogFile, rows: list[LogFile], recordings: list[Log], surroundings: Surroundings) -> None:
+    with unit_of_work():
+        lock_job(log.job_id)
+        uploads.must_hold(log)
+        for row, recording in zip(rows, recordings, strict=True):
+            surroundings.keep(row, recording)
+        uploads.show(rows)
+        untold.note(log.round_id)
+        moves.passed(log.job_id)
+
+
+def _examine_all(surroundings: Surroundings, rows: list[LogFile], recordings: list[Log]) -> None:
+    """Runs beside the writing of samples, which mostly waits for the database."""
+    for row, recording in zip(rows, recordings, strict=True):
+        surroundings.examine(row, recording)
+
+
+def _tell(log: LogFile, number: int, of: int, done: float) -> None:
+    uploads.progress(log, int(30 + 55 * (number + done) / of), "keeping samples")
+
+
+def _file_name(log: LogFile) -> str:
+    """The file's own name; the first of several recordings is shown with its number."""
+    return str(log.name).split(", 1 of ")[0]
+
+
+class Surroundings:
+    """What has to be known to import a log: car, brief, revision, thresholds, and what people said about channels."""
+
+    def __init__(self, job: Job, round_: Round, car: Car, shop: Shop) -> None:
+        self.job, self.round, self.car, self.shop = job, round_, car, shop
+        self.file = CarFile.loads(car.file)
+        self.brief: Brief | None = briefs.of_round(round_)
+        revision = drafts.running(job, round_)
+        self.revision: int | None = revision.number if revision is not None else None
+        self.calibration: Calibration | None = (
+            calibrations.content(revision.calibration) if revision is not None else None
+        )
+        self.table: Table | None = None
+        if self.calibration is not None:
+            tables = self.calibration.by_role("volumetric_efficiency") or self.calibration.by_role("maf_curve")
+            self.table = tables[0] if tables else None
+        self.limits = Thresholds.loads(shop.thresholds)
+        self.own_checks = own.loads(shop.own_checks)
+        self.book = channels.book_of(shop.id)
+        self._found: dict[int, tuple[Examined, list[Finding], list[Verdict], FloatArray | None]] = {}
+
+    @classmethod
+    def of(cls, log: LogFile) -> Surroundings:
+        """Read them for a log."""
+        job = Job.get_by_id(log.job_id)
+        return cls(job, Round.get_by_id(log.round_id), Car.get_by_id(job.car_id), Shop.get_by_id(job.shop_id))
+
+    def knowledge(self, recording: Log) -> Knowledge:
+        """What is known for a recording's header."""
+        return self.file.knowledge(self._recall(memory.header_of(recording)))
+
+    @run_again
+    def _recall(self, header: str) -> dict[str, Assignment]:
+        with unit_of_work():
+            return memory.recall(self.car, self.shop.id, header)
+
+    def examine(self, log: LogFile, recording: Log) -> None:
+        """Find drives and findings, and judge them by the brief."""
+        it = Examined(
+            recording, self.file, self.brief, self.calibration, self.revision, self.table, self.limits, self.book
+        )
+        found = examine(it, self.own_checks)
+        before = self._before(log)
+        verdicts = [judge(ask, it, found, before) for ask in self.brief.to_drive] if self.brief is not None else []
+        seconds = dwell(self.table, it.time, it.signals, it.warm & it.running) if self.table is not None else None
+        self._found[log.id] = (it, found, [verdict for verdict in verdicts if verdict is not None], seconds)
+
+    def _before(self, log: LogFile) -> FloatArray | None:
+        """Seconds that the round's other accepted logs spent in each cell."""
+        return dwell_of(self._dwells_before(log.id), self.table) if self.table is not None else None
+
+    @run_again
+    def _dwells_before(self, log_id: int) -> list[str]:
+        with unit_of_work():
+            others = LogFile.select(LogFile.dwell).where(
+                LogFile.round == self.round, LogFile.id < log_id, LogFile.accepted, LogFile.state == uploads.READY
+            )
+            return [one.dwell for one in others]
+
+    def keep(self, log: LogFile, recording: Log) -> None:
+        """Keep what was found. Call within a transaction."""
+        it, found, verdicts, seconds = self._found[log.id]
+        header = memory.header_of(recording)
+        findings.keep(log, found)
+        facts = uploads.facts_of(recording, header)
+        facts["drives"] = json.dumps(drives_as_data(it.drives))
+        facts["verdicts"] = json.dumps([asdict(verdict) for verdict in verdicts], ensure_ascii=False)
+        facts["dwell"] = json.dumps(np.round(seconds, 2).tolist()) if seconds is not None else ""
+        if not log.decided:
+            facts["accepted"] = blocking(found) is None
+        LogFile.update(**facts).where(LogFile.id == log.id).execute()
+
+
+def drives_as_data(drives: Sequence[Drive]) -> list[dict[str, object]]:
+    """Drives as plain data; of each kind the longest few hundred, for a log can be two hours of town."""
+    kept = sorted(drives, key=lambda one: (one.kind, -one.seconds))
+    count: dict[str, int] = {}
+    result: list[Drive] = []
+    for one in kept:
+        count[one.kind] = count.get(one.kind, 0) + 1
+        if count[one.kind] <= _MOST_DRIVES:
+            result.append(one)
+    return [
+        {"kind": one.kind.value, "start": round(one.start, 3), "end": round(one.end, 3), "note": one.note}
+        for one in sorted(result, key=lambda one: one.start)
+    ]
+
+
+def accept(job: Job, round_: Round, log: LogFile, *, accepted: bool) -> None:
+    """Accept a log for this round's work, or leave it out; from now on it stays as a person said."""
+    LogFile.update(accepted=accepted, decided=True).where(LogFile.id == log.id).execute()
+    summaries.keep(round_, summaries.summary_of(job, round_))

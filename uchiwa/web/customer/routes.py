@@ -1,0 +1,255 @@
+"""The customer's page: what to do now, upload, findings in plain words, messages, downloads. No account."""
+
+from __future__ import annotations
+
+import io
+import json
+from typing import Annotated
+
+from fastapi import Body, Depends, Form, HTTPException, Request, UploadFile
+from fastapi.responses import JSONResponse, PlainTextResponse, RedirectResponse, Response
+
+from uchiwa.core.briefs.brief import LAW
+from uchiwa.store import calibrations, drafts, images, messages, notes, uploads
+from uchiwa.store.collected import collected, drive_words
+from uchiwa.store.conflict import ConflictError
+from uchiwa.store.database import unit_of_work
+from uchiwa.store.locks import lock_job
+from uchiwa.store.models import Job, Revision, Round, User
+from uchiwa.web import upload_pieces
+from uchiwa.web.customer.standin import WAYS, drive_and_write, flash_file, standin_of
+from uchiwa.web.grid.coverage import squares
+from uchiwa.web.pages import render, say
+from uchiwa.web.report import package, report
+from uchiwa.web.requests.links import TooManyGuessesError, open_link
+from uchiwa.web.requests.session import FromOurForm
+from uchiwa.web.routing import router as new_router
+from uchiwa.web.stations.returns.routes import as_file
+
+router = new_router()
+_HERE = "/c/{token}"
+
+
+def _opened(request: Request, token: str) -> tuple[Job, Round]:
+    """The job of a link and its round under work.
+
+    Raises:
+        HTTPException: 404 if the link is unknown or was ended; 429 after too many unknown ones.
+    """
+    try:
+        found = open_link(request.scope, token)
+    except TooManyGuessesError:
+        raise HTTPException(429, "Too many unknown links. Wait ten minutes, then try again.") from None
+    if found is None:
+        raise HTTPException(404)
+    return found
+
+
+Opened = Annotated[tuple[Job, Round], Depends(_opened)]
+
+
+def _private(answer: Response) -> Response:
+    answer.headers["referrer-policy"] = "no-referrer"
+    answer.headers["x-robots-tag"] = "noindex"
+    return answer
+
+
+@router.get(_HERE)
+def page(request: Request, opened: Opened, token: str) -> Response:
+    """The page, or, for its script, the part that follows the logs."""
+    job, round_ = opened
+    with unit_of_work():
+        state = collected(job, round_)
+        tuner = User.select().where(User.shop == job.shop_id).order_by(User.id).first()
+        revision = drafts.offered(job)
+        withdrawn = drafts.withdrawn_last(job)
+        image = images.of_revision(revision) if revision is not None else None
+        values = {
+            "token": token,
+            "job": job,
+            "round": round_,
+            "state": state,
+            "tuner": tuner.name if tuner is not None else job.shop.name,
+            "squares": squares(state.coverage) if state.coverage is not None else [],
+            "reading": any(log.state in (uploads.STORED, uploads.IMPORTING) for log in state.logs),
+            "words": {log.id: drive_words(log) for log in state.logs if log.state == uploads.READY},
+            "repairs": {log.id: json.loads(log.repairs) for log in state.logs},
+            "revision": revision if revision is not None and revision.number > 0 else None,
+            "withdrawn": withdrawn,
+            "image": image,
+            "messages": messages.of(job),
+            "noted": notes.shown_of(job),
+            "law": LAW,
+            "standin": standin_of(job) if getattr(request.app.state, "demo", False) else None,
+            "ways": WAYS,
+        }
+    template = "_customer_state.html" if request.headers.get("x-fragment") == "state" else "customer.html"
+    return _private(render(request, template, **values))
+
+
+@router.get(_HERE + "/pieces")
+def arrived(opened: Opened, name: str, size: int, changed: str = "") -> Response:
+    """How much of a file is here already, so that sending it again goes on from there."""
+    _, round_ = opened
+    with unit_of_work():
+        return _private(upload_pieces.arrived(round_, name, size, changed))
+
+
+@router.post(_HERE + "/pieces", dependencies=[FromOurForm])
+def piece(
+    opened: Opened,
+    name: str,
+    size: int,
+    start: int,
+    body: Annotated[bytes, Body(media_type="application/octet-stream")] = b"",
+    changed: str = "",
+) -> Response:
+    """Keep the next piece of a file."""
+    job, round_ = opened
+    return _private(upload_pieces.take_piece(job, round_, body, name, size, changed, start, by_customer=True))
+
+
+@router.post(_HERE + "/logs/upload", dependencies=[FromOurForm])
+def upload(request: Request, opened: Opened, token: str, files: list[UploadFile]) -> Response:
+    """Keep whole files, for browsers without script."""
+    said: list[str] = []
+    job, round_ = opened
+    for file in files:
+        if not file.filename:
+            continue
+        with unit_of_work():
+            full = uploads.too_many(job)
+        if full:
+            said.append(f"More than {uploads.HOURLY} logs came within an hour. Please wait a little.")
+            break
+        log, new = uploads.receive(job, round_, file.filename, file.file, by_customer=True)
+        if not new:
+            said.append(f"{file.filename} is the same file as {log.name}, which is already here.")
+    if said:
+        say(request, " ".join(said))
+    return _private(RedirectResponse(f"/c/{token}", 303))
+
+
+@router.post(_HERE + "/message", dependencies=[FromOurForm])
+def message(
+    opened: Opened,
+    token: str,
+    text: Annotated[str, Form(max_length=2000)] = "",
+    once: Annotated[str, Form(max_length=64)] = "",
+) -> Response:
+    """Write to the tuner."""
+    job, _ = opened
+    with unit_of_work():
+        lock_job(job.id)
+        messages.write(job, text, None, once)
+    return _private(RedirectResponse(f"/c/{token}#messages", 303))
+
+
+def _offered(opened: tuple[Job, Round]) -> tuple[Job, Revision]:
+    """The revision the customer is to run; it counts as downloaded from now on.
+
+    Raises:
+        HTTPException: 404 if nothing was returned yet.
+    """
+    job, _ = opened
+    revision = drafts.offered(job)
+    if revision is None or revision.number == 0:
+        raise HTTPException(404)
+    drafts.downloaded(revision)
+    return job, revision
+
+
+@router.get(_HERE + "/revision.json")
+def revision(opened: Opened) -> Response:
+    """The calibration that was returned last."""
+    with unit_of_work():
+        job, found = _offered(opened)
+        name, text = package.calibration_file(job, found)
+    return _private(as_file(text, name, "application/json"))
+
+
+@router.get(_HERE + "/image")
+def image(opened: Opened) -> Response:
+    """The file to be flashed, in the format in which the car's image came."""
+    with unit_of_work():
+        job, found = _offered(opened)
+        kept = images.of_revision(found)
+        if kept is None:
+            raise HTTPException(404)
+        data = images.file_of(kept)
+        name = package.image_name(job, found, kept.format)
+    return _private(as_file(data, name, "application/octet-stream"))
+
+
+@router.get(_HERE + "/package.zip")
+def whole(opened: Opened) -> Response:
+    """Everything of the return in one archive."""
+    with unit_of_work():
+        job, found = _offered(opened)
+        kept, brief = images.of_revision(found), found.brief
+    return _private(
+        as_file(package.package(job, found, kept, brief), f"{package.stem(job, found)}.zip", "application/zip")
+    )
+
+
+@router.get(_HERE + "/report.pdf")
+def report_pdf(opened: Opened) -> Response:
+    """The report of the revision that was returned last."""
+    job, _ = opened
+    with unit_of_work():
+        found = drafts.offered(job)
+    if found is None or not found.report:
+        raise HTTPException(404)
+    pages = report.as_pdf(report.title_of(job, found), found.report)
+    return _private(as_file(pages, f"{package.stem(job, found)}.pdf", "application/pdf"))
+
+
+@router.post(_HERE + "/flashed", dependencies=[FromOurForm])
+def flashed(request: Request, opened: Opened, token: str, number: Annotated[int, Form()]) -> Response:
+    """The customer confirms that the revision is in the car."""
+    job, _ = opened
+    with unit_of_work():
+        lock_job(job.id)
+        found = drafts.offered(job)
+        if found is None or found.number != number or number == 0:
+            raise ConflictError("Another revision has come meanwhile. Reload the page, and flash that one.")
+        drafts.flashed(job, found)
+    say(request, f"Thank you. Revision {number} is noted as flashed.")
+    return _private(RedirectResponse(f"/c/{token}", 303))
+
+
+@router.get(_HERE + "/channels.txt")
+def channels(opened: Opened) -> Response:
+    """The channels to record, as plain text to take to the logger."""
+    job, round_ = opened
+    with unit_of_work():
+        state = collected(job, round_)
+    lines = [f"{ask.title} ({ask.quantity})" for ask in state.brief.asked] if state.brief is not None else []
+    return _private(PlainTextResponse("\n".join(lines) + "\n"))
+
+
+@router.post(_HERE + "/stand-in", dependencies=[FromOurForm])
+def stand_in(
+    request: Request, opened: Opened, token: str, drive: Annotated[str, Form()], way: Annotated[str, Form()] = "asked"
+) -> Response:
+    """In the demo, let the stand-in car perform a drive of the brief and upload its log."""
+    job, round_ = opened
+    with unit_of_work():
+        car = standin_of(job)
+        if car is None or not getattr(request.app.state, "demo", False):
+            raise HTTPException(404)
+        flashed = drafts.offered(job)
+        if flashed is None:
+            raise HTTPException(404)
+        state = collected(job, round_)
+        kept = images.of_revision(flashed)
+        if kept is not None:
+            calibration = flash_file(car, images.file_of(kept))
+        else:
+            calibration = calibrations.content(flashed.calibration)
+        count = len(state.logs)
+    name, data = drive_and_write(car, calibration, flashed.number, state.brief, drive, way, seed=7 * job.id + count)
+    uploads.receive(job, round_, name, io.BytesIO(data), by_customer=True)
+    if "x-fragment" in request.headers:
+        return _private(JSONResponse({"done": True}))
+    return _private(RedirectResponse(f"/c/{token}", 303))

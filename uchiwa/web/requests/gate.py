@@ -1,0 +1,116 @@
+"""The gate before every body: nothing is read of it until session or link, and the form's token, are known to be good.
+
+A form without a header for the token has it among its first fields; only so much is read as is needed to find it.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from urllib.parse import parse_qsl
+
+from anyio import to_thread
+from fastapi import Request
+from starlette.datastructures import Headers
+from starlette.responses import Response
+from starlette.types import ASGIApp, Message, Receive, Scope, Send
+
+from uchiwa.web.errors import not_signed_in, refusal
+from uchiwa.web.requests.browser import Browser, browser_of
+from uchiwa.web.requests.links import LINK, TooManyGuessesError, open_link
+from uchiwa.web.requests.session import NOT_OUR_FORM, person_of
+
+_SAFE = ("GET", "HEAD", "OPTIONS")
+_OPEN = ("/sign-in",)
+_PEEK_BYTES = 65_536
+_PART = re.compile(rb'name="csrf"\r\n(?:[^\r\n]{1,200}\r\n)*\r\n([0-9a-f]{1,128})\r\n')
+
+
+class Gate:
+    """Lets a request through that may be answered, and answers the others without reading them."""
+
+    def __init__(self, app: ASGIApp) -> None:
+        self.app = app
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        """Serve one request."""
+        if scope["type"] != "http" or scope["method"] in _SAFE:
+            await self.app(scope, receive, send)
+            return
+        request = Request(scope)
+        browser = browser_of(scope)
+        refused = await self._stranger(request, browser)
+        if refused is None:
+            body = _Body(receive)
+            browser.allowed = browser.is_form_token(await self._token(request.headers, body))
+            if browser.allowed:
+                await self.app(scope, body, send)
+                return
+            refused = refusal(request, 403, NOT_OUR_FORM)
+        refused.headers["connection"] = "close"
+        await refused(scope, receive, send)
+
+    async def _stranger(self, request: Request, browser: Browser) -> Response | None:
+        """The answer to somebody who has neither a session nor a link; None for those who have."""
+        path = request.scope["path"]
+        if path in _OPEN:
+            return None
+        if (found := LINK.match(path)) is not None:
+            return await self._at_link(request, found["token"])
+        person: Callable[[Browser], object] = person_of
+        if await to_thread.run_sync(person, browser) is None:
+            return not_signed_in(request)
+        return None
+
+    async def _at_link(self, request: Request, token: str) -> Response | None:
+        try:
+            opened = await to_thread.run_sync(open_link, request.scope, token)
+        except TooManyGuessesError:
+            return refusal(request, 429, "Too many unknown links. Wait ten minutes, then try again.")
+        if opened is None:
+            return refusal(request, 404)
+        return None
+
+    async def _token(self, headers: Headers, body: _Body) -> str:
+        """The form's token: of the header, or of the first fields."""
+        if "x-csrf" in headers:
+            return headers["x-csrf"]
+        kind = headers.get("content-type", "")
+        if kind.startswith("multipart/form-data"):
+            part = None
+            while part is None and await body.more(_PEEK_BYTES):
+                part = _PART.search(body.seen[:_PEEK_BYTES])
+            return part[1].decode() if part is not None else ""
+        if not kind.startswith("application/x-www-form-urlencoded"):
+            return ""
+        while b"&" not in body.seen.partition(b"csrf=")[2] and await body.more(_PEEK_BYTES):
+            pass
+        text = bytes(body.seen) if body.ended else bytes(body.seen[: body.seen.rfind(b"&")])
+        return dict(parse_qsl(text.decode("latin-1"))).get("csrf", "")
+
+
+class _Body:
+    """What comes of a body: read ahead as far as asked, then handed on whole."""
+
+    def __init__(self, receive: Receive) -> None:
+        self._receive = receive
+        self._ahead: list[Message] = []
+        self.seen = bytearray()
+        self.ended = False
+
+    async def more(self, most: int) -> bool:
+        """Read another piece, unless the body has ended or so much was read already; whether one came."""
+        if self.ended or len(self.seen) >= most:
+            return False
+        message = await self._receive()
+        self._ahead.append(message)
+        self.seen += message.get("body", b"")
+        self.ended = message["type"] != "http.request" or not message.get("more_body", False)
+        return True
+
+    async def __call__(self) -> Message:
+        """The next message, as the application asks for it."""
+        if self._ahead:
+            self.seen = bytearray()
+            return self._ahead.pop(0)
+        return await self._receive()

@@ -1,0 +1,67 @@
+"""Who is signed in, and proof that a form came from our own page."""
+
+from __future__ import annotations
+
+from typing import Annotated, cast
+
+from fastapi import Depends, HTTPException, Request
+from starlette.datastructures import FormData
+
+from uchiwa.store import sessions
+from uchiwa.store.models import User
+from uchiwa.web.requests.browser import Browser, browser_of
+
+NOT_OUR_FORM = "This page was open too long, or the form is not ours. Reload the page and try again."
+
+
+class NotSignedInError(Exception):
+    """The page needs a person."""
+
+
+def begin(request: Request, user: User) -> None:
+    """Sign a person in under a new name of the session, so that nobody can have known it before."""
+    browser = browser_of(request.scope)
+    browser.become(sessions.begin(user))
+    browser.remember_device(user.email)
+
+
+def end(request: Request) -> None:
+    """Sign out: the session ends at the server, whoever may have its cookie."""
+    browser = browser_of(request.scope)
+    sessions.end(browser.token)
+    browser.become(sessions.new_token())
+
+
+def check_csrf(request: Request) -> None:
+    """Refuses a request that was not found to carry the browser's token, before its body was read."""
+    if not browser_of(request.scope).allowed:
+        raise HTTPException(403, NOT_OUR_FORM)
+
+
+def person_of(browser: Browser) -> User | None:
+    """The person signed in, looked up once for a request."""
+    if not browser.asked:
+        browser.person = sessions.person_of(browser.token) if not browser.fresh else None
+    return cast("User | None", browser.person)
+
+
+def current_user(request: Request) -> User:
+    """The person signed in.
+
+    Raises:
+        NotSignedInError: nobody is; the application answers with the sign-in page.
+    """
+    user = person_of(browser_of(request.scope))
+    if user is None:
+        raise NotSignedInError
+    return user
+
+
+async def form_of(request: Request) -> FormData:
+    """The fields of a form whose names are not fixed."""
+    return await request.form()
+
+
+Fields = Annotated[FormData, Depends(form_of)]
+Person = Annotated[User, Depends(current_user)]
+FromOurForm = Depends(check_csrf)

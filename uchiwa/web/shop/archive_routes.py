@@ -1,0 +1,55 @@
+"""A job as an archive, out and in."""
+
+from __future__ import annotations
+
+import tempfile
+from pathlib import Path
+
+from fastapi import Request, UploadFile
+from fastapi.responses import FileResponse, RedirectResponse, Response
+from starlette.background import BackgroundTask
+
+from uchiwa.core.errors import BadInput
+from uchiwa.store import archive_in, archive_out
+from uchiwa.store.database import unit_of_work
+from uchiwa.web.pages import render, say
+from uchiwa.web.report.report import safe_name
+from uchiwa.web.requests.session import FromOurForm, Person
+from uchiwa.web.round_standing import job_of
+from uchiwa.web.routing import router as new_router
+
+router = new_router()
+
+
+@router.get("/jobs/{job_id}/archive.zip")
+def export(user: Person, job_id: int) -> Response:
+    """Everything of a job in open formats."""
+    file = tempfile.NamedTemporaryFile(suffix=".zip", delete=False)  # noqa: SIM115 - it is sent after this returns
+    task = BackgroundTask(_remove, file.name)
+    with unit_of_work():
+        job = job_of(user, job_id)
+        name = f"{safe_name(job.car.title)}-{safe_name(job.car.customer.name)}.uchiwa-job.zip"
+        with file:
+            archive_out.export(job, file)
+    return FileResponse(file.name, media_type="application/zip", filename=name, background=task)
+
+
+def _remove(path: str) -> None:
+    Path(path).unlink(missing_ok=True)
+
+
+@router.post("/jobs/import", dependencies=[FromOurForm])
+def bring_in(request: Request, user: Person, archive_file: UploadFile) -> Response:
+    """Make the job of an archive in this shop."""
+    name = archive_file.filename or "archive"
+    try:
+        found = archive_in.open_archive(archive_file.file, name)
+        with unit_of_work():
+            job, logs = archive_in.bring_in(found, user)
+    except BadInput as error:
+        return render(request, "job_new.html", user, status=400, values={}, problem=str(error))
+    say(
+        request,
+        f"The job is here with all its rounds. {len(logs)} log{'s are' if len(logs) != 1 else ' is'} being read.",
+    )
+    return RedirectResponse(f"/jobs/{job.id}", 303)

@@ -1,0 +1,194 @@
+"""The car file, and the calibration of its sensors."""
+
+from __future__ import annotations
+
+import re
+from typing import Any
+
+import numpy as np
+from fastapi import Request
+from fastapi.responses import RedirectResponse, Response
+from starlette.datastructures import FormData
+
+from uchiwa.core.briefs.coverage import dwell
+from uchiwa.core.cars.car_file import OWN, CarFile
+from uchiwa.core.cars.fuels import FUELS
+from uchiwa.core.cars.sensors import PRESSURE_LINES, WIDEBAND_LINES, LineFit, fit_line
+from uchiwa.core.errors import BadInput
+from uchiwa.core.logs.drives import DriveKind
+from uchiwa.core.logs.signal import within
+from uchiwa.core.logs.timebase import on_one_base
+from uchiwa.core.whole_number import whole_number
+from uchiwa.store import briefs, events, samples, uploads
+from uchiwa.store import jobs as store
+from uchiwa.store.collected import drives_of
+from uchiwa.store.database import unit_of_work
+from uchiwa.store.models import Car, Job, LogChannel, LogFile
+from uchiwa.store.three_way import merge, read_seen
+from uchiwa.web.pages import render, say
+from uchiwa.web.requests.session import Fields, FromOurForm, Person
+from uchiwa.web.round_standing import job_of, locked_job
+from uchiwa.web.routing import router as new_router
+
+router = new_router()
+_NUMBER = re.compile(r"[-+]?\d+(?:[.,]\d+)?")
+
+
+def _points(text: str) -> list[list[float]]:
+    """Points written one a line, as `volts reading`, with any signs between the two numbers.
+
+    Raises:
+        BadInput: a line does not hold two numbers; it is named.
+    """
+    points: list[list[float]] = []
+    for number, line in enumerate(text.splitlines(), start=1):
+        if not line.strip():
+            continue
+        found = [float(one.replace(",", ".")) for one in _NUMBER.findall(line)]
+        if len(found) != 2:
+            raise BadInput(
+                "a point is two numbers, volts and reading",
+                where=f"line {number} of the points",
+                advice="write for example “1.0 0.80”",
+            )
+        points.append(found)
+    return points
+
+
+def _read(form: FormData) -> CarFile:
+    """The car file from its form; empty fields are not known."""
+    data: dict[str, Any] = {}
+    for key in CarFile.model_fields:
+        if key in ("wideband_points", "pressure_points", "dead_times"):
+            data[key] = _points(str(form.get(key, "")))
+        elif key == "ratios":
+            data[key] = [float(one.replace(",", ".")) for one in _NUMBER.findall(str(form.get(key, "")))]
+        elif key in ("knock_sensor", "automatic"):
+            data[key] = form.get(key) == "yes"
+        else:
+            value = str(form.get(key, "")).strip()
+            if value:
+                data[key] = value if key == "logger" else value.replace(",", ".")
+    if "banks" in data:
+        data["banks"] = whole_number(data["banks"]) or data["banks"]
+    return CarFile.read(data)
+
+
+def _fit(points: tuple[tuple[float, float], ...]) -> LineFit | None:
+    try:
+        return fit_line(points)
+    except BadInput:
+        return None
+
+
+def _written(points: tuple[tuple[float, float], ...]) -> str:
+    return "\n".join(f"{volts:g} {reading:g}" for volts, reading in points)
+
+
+@router.get("/jobs/{job_id}/car")
+def car(request: Request, user: Person, job_id: int) -> Response:
+    """The car file as a form; the margin shows the lines of its sensors and where the car idles."""
+    with unit_of_work():
+        job = job_of(user, job_id)
+        return _page(request, user, job, CarFile.loads(job.car.file), None, {})
+
+
+def _page(
+    request: Request, user: Person, job: Job, file: CarFile, problem: str | None, typed: dict[str, str]
+) -> Response:
+    values = {
+        "job": job,
+        "car": file,
+        "typed": typed,
+        "seen": typed.get("seen", file.model_dump_json()),
+        "problem": problem,
+        "fuels": FUELS,
+        "wideband_lines": WIDEBAND_LINES,
+        "pressure_lines": PRESSURE_LINES,
+        "own": OWN,
+        "wideband_fit": _fit(file.wideband_points),
+        "pressure_fit": _fit(file.pressure_points),
+        "wideband_text": typed.get("wideband_points", _written(file.wideband_points)),
+        "pressure_text": typed.get("pressure_points", _written(file.pressure_points)),
+        "dead_text": typed.get("dead_times", _written(file.dead_times)),
+        "volt_logs": _volt_logs(job),
+        "idle": idle_cell(job),
+        "reading": LogFile.select()
+        .where(LogFile.job == job, LogFile.state.in_((uploads.STORED, uploads.IMPORTING)))
+        .exists(),
+    }
+    return render(request, "car.html", user, status=400 if problem else 200, **values)
+
+
+def _volt_logs(job: Job) -> int:
+    """How many logs of the job have a raw voltage that a line can turn into readings."""
+    return (
+        LogFile.select(LogFile.id)
+        .join(LogChannel)
+        .where(LogFile.job == job, LogChannel.quantity.in_(["mixture_voltage", "pressure_voltage"]))
+        .distinct()
+        .count()
+    )
+
+
+def idle_cell(job: Job) -> dict[str, Any] | None:
+    """In which cell of the table under work the car idles, by its latest log with warm idle; None if there is none."""
+    round_ = store.rounds(job)[-1]
+    table = briefs.table_under_work(job, round_)
+    if table is None:
+        return None
+    logs = (
+        LogFile.select().where(LogFile.job == job, LogFile.state == uploads.READY).order_by(LogFile.id.desc()).limit(8)
+    )
+    for log in logs:
+        idles = [(one.start, one.end) for one in drives_of(log) if one.kind is DriveKind.WARM_IDLE]
+        if not idles:
+            continue
+        wanted = {
+            "engine_speed",
+            "barometric_pressure",
+            "manifold_pressure",
+            table.x.quantity,
+            table.y.quantity if table.y else "",
+        }
+        time, signals = on_one_base(samples.read([log], wanted)[0])
+        seconds = dwell(table, time, signals, within(time, idles))
+        if seconds.sum() < 2.0:
+            continue
+        j, i = (int(one) for one in np.unravel_index(int(seconds.argmax()), seconds.shape))
+        return {
+            "table": table,
+            "x": float(table.x.breakpoints[i]),
+            "y": float(table.y.breakpoints[j]) if table.y is not None else None,
+            "share": float(seconds[j, i] / seconds.sum()),
+            "value": float(table.grid[j, i]),
+            "log": log.name,
+            "i": i,
+            "j": j,
+        }
+    return None
+
+
+@router.post("/jobs/{job_id}/car", dependencies=[FromOurForm])
+def keep(request: Request, user: Person, form: Fields, job_id: int) -> Response:
+    """Keep the car file; logs whose readings depend on it are read anew."""
+    with unit_of_work():
+        job = locked_job(user, job_id)
+        before = CarFile.loads(job.car.file)
+        try:
+            mine = _read(form).model_dump(mode="json")
+            seen = read_seen(str(form.get("seen", "")))
+            file = CarFile.read(merge(seen, mine, before.model_dump(mode="json"), "The car file"))
+        except BadInput as error:
+            typed = {key: str(value) for key, value in form.items()}
+            return _page(request, user, job, before, str(error), typed)
+        Car.update(file=file.model_dump_json()).where(Car.id == job.car_id).execute()
+        ids: list[int] = []
+        if file.knowledge() != before.knowledge():
+            done = LogFile.select().where(LogFile.job == job, LogFile.state != uploads.RECEIVING)
+            ids = uploads.read_again(list(done))
+        if file != before:
+            events.record(job, "car", "Changed the car file", author=user)
+    count = len(ids)
+    say(request, f"Saved. {count} log{'s are' if count != 1 else ' is'} read anew with it." if count else "Saved.")
+    return RedirectResponse(f"/jobs/{job_id}/car", 303)

@@ -1,0 +1,187 @@
+"""The shop's computed channels: written, tried on a log, kept; and the names that formulas know."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Annotated, Any
+
+import numpy as np
+from fastapi import Depends, Form, Query, Request
+from fastapi.responses import JSONResponse, RedirectResponse, Response
+
+from uchiwa.core.errors import BadInput
+from uchiwa.core.formulas.computed import SHIPPED, Book, Computed, check_channel
+from uchiwa.core.formulas.language import FUNCTIONS, FormulaError
+from uchiwa.core.quantities.catalogue import QUANTITIES
+from uchiwa.core.viewing.pyramid import InMemory
+from uchiwa.core.viewing.window import drawn, figures
+from uchiwa.services.reading import OpenLog, Reader
+from uchiwa.store import channels as store
+from uchiwa.store import jobs, uploads
+from uchiwa.store.database import unit_of_work
+from uchiwa.store.models import Job, LogFile, Round, User
+from uchiwa.web.pages import render, say
+from uchiwa.web.requests.session import FromOurForm, Person
+from uchiwa.web.routing import router as new_router
+from uchiwa.web.svg.draw import trace_path
+
+router = new_router()
+_HERE = "/shop/channels"
+_MOST_LOGS = 40
+_MOST_NAMES = 10
+_PREVIEW = (380, 92)
+Name = Annotated[str, Form(max_length=80)]
+Text = Annotated[str, Form(max_length=2000)]
+
+
+def _logs(user: User) -> list[LogFile]:
+    """The shop's latest logs, to try a formula on."""
+    return list(
+        LogFile.select(LogFile, Job, Round)
+        .join(Job)
+        .switch(LogFile)
+        .join(Round, on=(LogFile.round == Round.id))
+        .where(Job.shop == user.shop_id, LogFile.state == uploads.READY)
+        .order_by(LogFile.id.desc())
+        .limit(_MOST_LOGS)
+    )
+
+
+def _open(user: User, log_id: int | None, book: Book) -> OpenLog | None:
+    found = next((one for one in _logs(user) if log_id is None or one.id == log_id), None)
+    if found is None:
+        return None
+    job = jobs.find(user.shop_id, found.job_id)
+    if job is None:
+        return None
+    reader = Reader(job, user.shop_id)
+    reader.book = book
+    return reader.open(found)
+
+
+def _tried(user: User, one: Computed, log_id: int | None) -> dict[str, Any]:
+    """What a channel gives on a log, or what is wrong with it and where."""
+    book = store.book_of(user.shop_id)
+    try:
+        log = _open(user, log_id, book)
+        calibration, car = (log.calibration, log.car) if log is not None else (None, None)
+        changed = check_channel(one, book, calibration, car)
+        meaning = changed.meaning(one.id, calibration, car)
+    except FormulaError as error:
+        return {
+            "problem": error.what,
+            "advice": error.advice,
+            "before": one.formula[: error.position],
+            "at": one.formula[error.position : error.position + error.length] or " ",
+            "after": one.formula[error.position + error.length :],
+        }
+    except BadInput as error:
+        return {"problem": error.what, "advice": error.advice, "before": one.formula, "at": "", "after": ""}
+    tried: dict[str, Any] = {"unit": meaning.unit, "note": meaning.note, "problem": "", "exact": meaning.exact}
+    if log is None:
+        return tried
+    log = _open(user, log_id, changed)
+    if log is None:
+        return tried
+    lacking = log.problem(one.id)
+    tried |= {"log": log.log, "lacking": lacking}
+    if not lacking:
+        values = np.asarray(log.workings(one.formula).channel(one.id), dtype=np.float64)
+        line = drawn(InMemory(log.time), InMemory(values), log.start, log.end, 2 * _PREVIEW[0])
+        tried |= {"path": trace_path(line, *_PREVIEW), "figures": figures(InMemory(values), 0, values.size)}
+        tried["gaps"] = float(np.mean(~np.isfinite(values)) * 100)
+    return tried
+
+
+def _page(
+    request: Request, user: User, one: Computed, log_id: int | None, *, problem: str = "", status: int = 200
+) -> Response:
+    with unit_of_work():
+        own = store.of_shop(user.shop_id)
+        tried = _tried(user, one, log_id) if one.formula else None
+        logs = _logs(user)
+        book = store.book_of(user.shop_id)
+        needed = {name for other in book for name in book.formula(other.id).names}
+    mine = {other.id for other in own}
+    return render(
+        request,
+        "channels.html",
+        user,
+        status=status,
+        own=own,
+        shipped=[other for other in SHIPPED if other.id not in mine],
+        replaced={other.id for other in SHIPPED} & mine,
+        needed=needed,
+        one=one,
+        tried=tried,
+        logs=logs,
+        log_id=log_id,
+        problem=problem,
+        functions=FUNCTIONS.values(),
+        size=_PREVIEW,
+    )
+
+
+@router.get(_HERE)
+def channels(request: Request, user: Person, edit: str = "", log: int | None = None) -> Response:
+    """All computed channels; one of them in the margin to be changed, or a new one."""
+    with unit_of_work():
+        book = store.book_of(user.shop_id)
+    one = book[edit] if edit in book else Computed("", "", "")
+    return _page(request, user, one, log)
+
+
+def _typed(name: Name = "", title: Name = "", formula: Text = "", unit: Name = "") -> Computed:
+    """A channel as it stands in the form."""
+    words = " ".join(title.split()) or name.strip().replace("_", " ")
+    return Computed(name.strip(), words, formula.strip(), unit.strip())
+
+
+AsTyped = Annotated[Computed, Depends(_typed)]
+
+
+@router.post(_HERE + "/try", dependencies=[FromOurForm])
+def try_out(request: Request, user: Person, one: AsTyped, log: Annotated[int | None, Form()] = None) -> Response:
+    """What a formula gives, as it stands while it is typed."""
+    one = replace(one, id=one.id or "as_typed")
+    with unit_of_work():
+        tried = _tried(user, one, log) if one.formula else None
+    return render(request, "_channel_tried.html", user, tried=tried, size=_PREVIEW)
+
+
+@router.post(_HERE, dependencies=[FromOurForm])
+def keep(request: Request, user: Person, one: AsTyped, log: Annotated[int | None, Form()] = None) -> Response:
+    """Keep a computed channel for the shop."""
+    try:
+        with unit_of_work():
+            store.keep(user, one)
+    except BadInput as error:
+        return _page(request, user, one, log, problem=str(error), status=400)
+    say(request, f"{one.id} is kept: in strips, bins, conditions and checks, for all cars of the shop.")
+    return RedirectResponse(f"{_HERE}?edit={one.id}", 303)
+
+
+@router.post(_HERE + "/{name}/drop", dependencies=[FromOurForm])
+def drop(request: Request, user: Person, name: str) -> Response:
+    """Drop one of the shop's own; a shipped one of the same name counts again."""
+    with unit_of_work():
+        store.drop(user.shop_id, name)
+    say(request, f"{name} is dropped.")
+    return RedirectResponse(_HERE, 303)
+
+
+@router.get(_HERE + "/names")
+def names(user: Person, typed: Annotated[str, Query(max_length=60)] = "") -> Response:
+    """Names and functions that a formula may go on with; those that begin with what was typed come first."""
+    with unit_of_work():
+        book = store.book_of(user.shop_id)
+    found: dict[str, dict[str, str]] = {
+        one.id: {"key": one.id, "title": f"{one.title}, {one.unit}" if one.unit != "1" else one.title}
+        for one in QUANTITIES.values()
+    }
+    found |= {one.id: {"key": one.id, "title": f"{one.title}, computed"} for one in book}
+    found |= {key: {"key": key, "title": one.words, "write": one.written} for key, one in FUNCTIONS.items()}
+    part = typed.lower()
+    matching = [one for key, one in found.items() if part in key or part in one["title"].lower()]
+    matching.sort(key=lambda one: (not one["key"].startswith(part), part not in one["key"], len(one["key"])))
+    return JSONResponse(matching[:_MOST_NAMES])

@@ -1,0 +1,95 @@
+"""Temporary setups: settings switched for a measurement, and put back."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from fastapi import Form, Request
+from fastapi.responses import RedirectResponse, Response
+
+from uchiwa.core.cars.temporary_setups import Setup, read_wishes
+from uchiwa.core.errors import BadInput
+from uchiwa.store import calibrations, drafts, setups
+from uchiwa.store import jobs as store
+from uchiwa.store.database import unit_of_work
+from uchiwa.store.models import Shop
+from uchiwa.web.pages import render, say
+from uchiwa.web.requests.session import FromOurForm, Person
+from uchiwa.web.round_standing import job_of, locked_job
+from uchiwa.web.routing import router as new_router
+
+router = new_router()
+_HERE = "/jobs/{job_id}/setups"
+
+
+@router.get(_HERE)
+def setups_page(request: Request, user: Person, job_id: int) -> Response:
+    """What is in force, and what could be."""
+    with unit_of_work():
+        job = job_of(user, job_id)
+        draft = drafts.current(job)
+        calibration = calibrations.content(draft.calibration)
+        every = setups.of_shop(Shop.get_by_id(user.shop_id))
+        now = setups.active(job)
+    names = {name for constant in calibration.constants for name in (constant.role, constant.id)}
+    names |= {name for table in calibration.tables for name in (table.role, table.id)}
+    rows = [(one, [wish for wish in one.wishes if wish.name in names]) for one in every]
+    return render(
+        request,
+        "setups.html",
+        user,
+        job=job,
+        draft=draft,
+        now=now,
+        rows=rows,
+        names=names,
+        own=len(setups.PREPARED),
+        constants=calibration.constants,
+    )
+
+
+@router.post(_HERE + "/on", dependencies=[FromOurForm])
+def switch_on(
+    request: Request, user: Person, job_id: int, name: Annotated[str, Form()], version: Annotated[int, Form()]
+) -> Response:
+    """Switch a setup's settings in the draft."""
+    with unit_of_work():
+        job = locked_job(user, job_id)
+        found = next((one for one in setups.of_shop(Shop.get_by_id(user.shop_id)) if one.name == name), None)
+        if found is None:
+            raise BadInput(f"there is no setup “{name[:60]}”", advice="reload the page")
+        setups.activate(job, store.rounds(job)[-1], user, version, found)
+    say(request, f"“{name}” is in force in the draft. It is shown on every page of this job until it is put back.")
+    return RedirectResponse(f"/jobs/{job_id}/setups", 303)
+
+
+@router.post(_HERE + "/off", dependencies=[FromOurForm])
+def put_back(request: Request, user: Person, job_id: int, version: Annotated[int, Form()]) -> Response:
+    """Put everything back in one step."""
+    with unit_of_work():
+        job = locked_job(user, job_id)
+        touched = setups.deactivate(job, store.rounds(job)[-1], user, version)
+    more = f" Changed meanwhile, and put back all the same: {', '.join(touched)}." if touched else ""
+    say(request, f"Everything is put back as it was.{more}")
+    return RedirectResponse(f"/jobs/{job_id}/setups", 303)
+
+
+@router.post(_HERE + "/own", dependencies=[FromOurForm])
+def keep_own(
+    request: Request,
+    user: Person,
+    job_id: int,
+    name: Annotated[str, Form(max_length=60)],
+    wishes: Annotated[str, Form(max_length=4000)] = "",
+    drop: Annotated[bool, Form()] = False,
+) -> Response:
+    """Keep a setup of the shop's own, or drop it."""
+    title = " ".join(name.split())
+    with unit_of_work():
+        job_of(user, job_id)
+        if not title:
+            raise BadInput("a setup needs a name", advice="write what it is for")
+        setup = None if drop else Setup(title, "", read_wishes(wishes))
+        setups.keep_own(user.shop_id, setup, title)
+    say(request, f"“{title}” is {'dropped' if drop else 'kept'}.")
+    return RedirectResponse(f"/jobs/{job_id}/setups", 303)

@@ -1,0 +1,375 @@
+"""The Fuel station: evidence, proposal, policy, and taking it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from typing import Annotated, Any
+from urllib.parse import urlencode
+
+import numpy as np
+from fastapi import Depends, Form, Request
+from fastapi.responses import JSONResponse, RedirectResponse, Response
+
+from uchiwa.core.errors import BadInput
+from uchiwa.core.evidence.conditions import sentence_of, switchable, title_of
+from uchiwa.core.logs.log import BoolArray
+from uchiwa.core.proposals.fuel.correction import cells_mask
+from uchiwa.core.proposals.fuel.explanation import CellAccount, explain
+from uchiwa.core.proposals.fuel.policy import Policy
+from uchiwa.core.proposals.fuel.proposal import TARGET_PERCENT
+from uchiwa.core.quantities.display import shown_table
+from uchiwa.core.rounds.progress import Station
+from uchiwa.core.tables.editing.cellname import cell_name
+from uchiwa.services import fuel as work
+from uchiwa.store import drafts
+from uchiwa.store.database import unit_of_work
+from uchiwa.store.models import User
+from uchiwa.store.three_way import merge, read_seen
+from uchiwa.web.account.display_units import liking_of
+from uchiwa.web.doubts import doubt_values
+from uchiwa.web.drawer.traces import moments_of, spans_of, traces_for
+from uchiwa.web.grid.cells import parse_cells
+from uchiwa.web.grid.grid import View, fuel_grid, with_heads
+from uchiwa.web.pages import render, say
+from uchiwa.web.requests.session import FromOurForm, Person
+from uchiwa.web.round_standing import RoundPage, open_round, round_page
+from uchiwa.web.routing import router as new_router
+from uchiwa.web.stations.fuel.sieve import USED, left_out_spans, sieve_parts
+from uchiwa.web.svg.draw import spread_picture
+from uchiwa.web.svg.relief import TURNS
+from uchiwa.web.svg.shapes import Shape, line_picture, relief_picture
+
+router = new_router()
+_HERE = "/jobs/{job_id}/rounds/{number}/fuel"
+
+
+@dataclass(frozen=True)
+class Seen:
+    """What the person looks at."""
+
+    view: View = View.ERROR
+    table: str | None = None
+    shape: Shape = Shape.GRID
+    turn: int = 0
+    cell: tuple[int, int] | None = None
+
+
+def _values(user: User, page: RoundPage, fuel: work.FuelWork, seen: Seen, account: CellAccount) -> dict[str, Any]:
+    """What sheet and margin need."""
+    view = seen.view
+    proposal = fuel.proposal
+    waiting = fuel.to_take
+    reached = proposal.reached
+    shown = shown_table(proposal.table, liking_of(user, page.job, fuel.base))
+    misfit = np.zeros(1) if proposal.correction.misfit is None else proposal.correction.misfit
+    within = np.abs(proposal.estimate.factor - 1) * 100 <= TARGET_PERCENT
+    return {
+        "page": page,
+        "fuel": fuel,
+        "view": view,
+        "views": list(View),
+        "grid": with_heads(fuel_grid(proposal, view, waiting), shown),
+        "place": cell_name(shown, account.i, account.j, digits=5),
+        "shape": seen.shape,
+        "shapes": [one for one in Shape if one is not Shape.RELIEF or proposal.table.y is not None],
+        "lines": line_picture(proposal, account.j) if seen.shape is Shape.LINES else None,
+        "relief": relief_picture(proposal, view, seen.turn)
+        if seen.shape is Shape.RELIEF and proposal.table.y is not None
+        else None,
+        "policy": proposal.policy,
+        "seen": work.policy_of(page.round).model_dump_json(),
+        "sources": _sources(fuel),
+        "own_tables": [one for one in work.fuel_tables(fuel.base) if one.role == proposal.table.role],
+        "has_target_table": bool(fuel.base.by_role("lambda_target")),
+        "sieve": sieve_parts(proposal.evidence, proposal.policy),
+        "waiting": int(waiting.sum()),
+        "misfit_rms": float(np.sqrt(np.mean(misfit**2))),
+        "misfit_most": float(np.abs(misfit).max()),
+        "changed": int((proposal.correction.after != proposal.table.grid).sum()),
+        "driven": int(reached.sum()),
+        "within": int((reached & within).sum()),
+    }
+
+
+def _sources(fuel: work.FuelWork) -> list[tuple[str, str]]:
+    """What the table at hand can be held against."""
+    other = "maf_curve" if fuel.proposal.table.role == "volumetric_efficiency" else "volumetric_efficiency"
+    metered = bool(fuel.base.by_role(other))
+    trusted = ("meter", "the airflow meter") if other == "maf_curve" else ("speed_density", "speed density")
+    return [("fuel", "the fuel error"), *([trusted] if metered or fuel.proposal.policy.source != "fuel" else [])]
+
+
+def _sheet(request: Request, user: Person, page: RoundPage, seen: Seen) -> Response:
+    template = "_fuel_sheet.html" if "x-fragment" in request.headers else "fuel.html"
+    try:
+        fuel = work.fuel_work(page.job, page.round, seen.table)
+    except BadInput as error:
+        asked = doubt_values(page.round, error, "fuel")
+        return render(
+            request, "fuel_empty.html", user, page=page, problem=str(error), policy=work.policy_of(page.round), **asked
+        )
+    rows, columns = fuel.proposal.table.shape
+    j, i = _first_cell(fuel)
+    if seen.cell is not None and seen.cell[0] < columns and seen.cell[1] < rows:
+        i, j = seen.cell
+    account, picture = _account(fuel, j, i)
+    values = _values(user, page, fuel, seen, account)
+    tables = work.fuel_tables(fuel.base)
+    return render(
+        request,
+        template,
+        user,
+        account=account,
+        picture=picture,
+        chosen=1,
+        sentence_of=sentence_of,
+        tables=tables,
+        **values,
+    )
+
+
+def _first_cell(fuel: work.FuelWork) -> tuple[int, int]:
+    """The cell to show first, as (j, i): where the error weighs most."""
+    found, bins = fuel.proposal.estimate, fuel.proposal.bins
+    weight = np.where(fuel.proposal.reached, np.abs(found.factor - 1) * np.sqrt(bins.dwell), -1.0)
+    j, i = np.unravel_index(int(np.argmax(weight)), weight.shape)
+    return int(j), int(i)
+
+
+def _account(fuel: work.FuelWork, j: int, i: int) -> tuple[CellAccount, Any]:
+    account = explain(fuel.proposal, j, i)
+    return account, spread_picture(account, 388, 64)
+
+
+def _looking(view: str, table: str | None, shape: str, turn: int, cell: str) -> Seen:
+    chosen = parse_cells(cell) if cell.strip() else []
+    return Seen(
+        View(view) if view in list(View) else View.ERROR,
+        table,
+        Shape(shape) if shape in list(Shape) else Shape.GRID,
+        turn % TURNS,
+        chosen[0] if chosen else None,
+    )
+
+
+def _asked(view: str = "", table: str | None = None, shape: str = "", turn: int = 0, cell: str = "") -> Seen:
+    return _looking(view, table, shape, turn, cell)
+
+
+Asked = Annotated[Seen, Depends(_asked)]
+
+
+@router.get(_HERE)
+def fuel(request: Request, user: Person, job_id: int, number: int, seen: Asked) -> Response:
+    """The sheet and its margin."""
+    with unit_of_work():
+        page = round_page(user, job_id, number, Station.FUEL)
+        return _sheet(request, user, page, seen)
+
+
+@router.get(_HERE + "/cell")
+def cell(
+    request: Request, user: Person, job_id: int, number: int, i: int, j: int, seen: Asked, chosen: int = 1
+) -> Response:
+    """The margin for a cell."""
+    with unit_of_work():
+        page = round_page(user, job_id, number, Station.FUEL)
+        found = work.fuel_work(page.job, page.round, seen.table)
+    account, picture = _account(found, j, i)
+    values = _values(user, page, found, Seen(table=seen.table), account)
+    return render(
+        request,
+        "_fuel_margin.html",
+        user,
+        account=account,
+        picture=picture,
+        chosen=chosen,
+        sentence_of=sentence_of,
+        **values,
+    )
+
+
+@router.get(_HERE + "/left-out")
+def left_out(user: Person, job_id: int, number: int, reason: str, table: str | None = None) -> Response:
+    """The moments that a rule leaves out, on thinned traces of the log that lost most to it."""
+    with unit_of_work():
+        page = round_page(user, job_id, number, Station.FUEL)
+        found = work.fuel_work(page.job, page.round, table)
+        index, spans = left_out_spans(found.proposal.evidence, reason)
+        told = spans_of(found.logs[index], spans, traces_for(found.proposal.table))
+    title = "samples used" if reason == USED else title_of(reason)
+    return JSONResponse(told | {"read": f"{page.path}/read?log={told['log']}", "title": title})
+
+
+@router.get(_HERE + "/moments")
+def moments(user: Person, job_id: int, number: int, i: int, j: int, table: str | None = None) -> Response:
+    """The moments that fed a cell, on thinned traces of the log that gave most of them."""
+    with unit_of_work():
+        page = round_page(user, job_id, number, Station.FUEL)
+        found = work.fuel_work(page.job, page.round, table)
+        account = explain(found.proposal, j, i)
+        share = max(account.logs, key=lambda one: one.samples, default=None)
+        index = found.proposal.evidence.names.index(share.name) if share is not None else 0
+        told = moments_of(found.logs[index], account, index, traces_for(found.proposal.table))
+    return JSONResponse(told | {"read": f"{page.path}/read?log={told['log']}"})
+
+
+_NOT_IN_FORM = {"pinned", "only", "without", "also", "where", "in_use", "delay"}
+
+
+def _form_policy(old: Policy, form: dict[str, str]) -> Policy:
+    """The policy with what a form says about it."""
+    data = old.model_dump(mode="json")
+    for key, value in form.items():
+        if key in Policy.model_fields and key not in _NOT_IN_FORM:
+            data[key] = value.replace(",", ".")
+    if form.get("delay") == "auto":
+        data["delay"] = "auto"
+    elif form.get("delay") == "own":
+        data["delay"] = [form.get(key, "0").replace(",", ".") or "0" for key in ("delay_d0", "delay_k")]
+    in_use = {key.removeprefix("in_use_"): value.strip() for key, value in form.items() if key.startswith("in_use_")}
+    if in_use:
+        data["in_use"] = {key: value for key, value in in_use.items() if value}
+    return Policy.read(data, "policy")
+
+
+def _seen(
+    view: Annotated[str, Form()] = "",
+    table: Annotated[str | None, Form()] = None,
+    shape: Annotated[str, Form()] = "",
+    turn: Annotated[int, Form()] = 0,
+    cell: Annotated[str, Form()] = "",
+) -> Seen:
+    return _looking(view, table, shape, turn, cell)
+
+
+Looking = Annotated[Seen, Depends(_seen)]
+
+
+def _back(request: Request, user: Person, job_id: int, number: int, seen: Seen) -> Response:
+    """The sheet as it is now: a piece for a script, a new page for a plain form."""
+    if "x-fragment" not in request.headers:
+        asked = urlencode({"view": seen.view, "shape": seen.shape} | ({"table": seen.table} if seen.table else {}))
+        return RedirectResponse(f"/jobs/{job_id}/rounds/{number}/fuel?{asked}", 303)
+    with unit_of_work():
+        return _sheet(request, user, round_page(user, job_id, number, Station.FUEL), seen)
+
+
+async def _fields(request: Request) -> dict[str, str]:
+    return {key: value for key, value in (await request.form()).items() if isinstance(value, str)}
+
+
+@router.post(_HERE + "/policy", dependencies=[FromOurForm])
+def policy(
+    request: Request,
+    user: Person,
+    job_id: int,
+    number: int,
+    form: Annotated[dict[str, str], Depends(_fields)],
+    seen: Looking,
+) -> Response:
+    """Change the policy."""
+    with unit_of_work():
+        page = open_round(user, job_id, number, Station.FUEL)
+        old = work.policy_of(page.round)
+        seen_then = read_seen(form.get("seen", ""))
+        base = old if seen_then is None else Policy.read(seen_then)
+        mine = _form_policy(base, form).model_dump(mode="json")
+        policy = Policy.read(merge(seen_then, mine, old.model_dump(mode="json"), "The policy"))
+        _can_be_computed(page, policy, policy.in_use.values())
+        work.keep_policy(page.round, policy)
+    return _back(request, user, job_id, number, seen)
+
+
+@router.post(_HERE + "/rule", dependencies=[FromOurForm])
+def rule(
+    request: Request,
+    user: Person,
+    job_id: int,
+    number: int,
+    rule: Annotated[str, Form()],
+    on: Annotated[bool, Form()],
+    seen: Looking,
+) -> Response:
+    """Switch a rule of the sieve on or off."""
+    with unit_of_work():
+        page = open_round(user, job_id, number, Station.FUEL)
+        if not switchable(rule):
+            raise BadInput(f"“{title_of(rule)}” cannot be switched off")
+        work.keep_policy(page.round, work.policy_of(page.round).with_rule(rule, on=on))
+    return _back(request, user, job_id, number, seen)
+
+
+def _can_be_computed(page: RoundPage, policy: Policy, formulas: Iterable[str]) -> None:
+    """Raises BadInput if one of the formulas is no condition over channels that there are."""
+    if not any(True for _ in formulas):
+        return
+    work.check_conditions(page.job, page.round, [*policy.where, *policy.in_use.values()])
+
+
+@router.post(_HERE + "/condition", dependencies=[FromOurForm])
+def condition(
+    request: Request,
+    user: Person,
+    job_id: int,
+    number: int,
+    seen: Looking,
+    formula: Annotated[str, Form(max_length=400)] = "",
+    drop: Annotated[bool, Form()] = False,
+) -> Response:
+    """Add a condition of one's own that samples must meet, or drop it."""
+    text = " ".join(formula.split())
+    with unit_of_work():
+        page = open_round(user, job_id, number, Station.FUEL)
+        old = work.policy_of(page.round)
+        where = [one for one in old.where if one != text]
+        if not drop:
+            if not text:
+                raise BadInput("there is no condition", advice="write one, such as throttle_position < 40")
+            where.append(text)
+            work.check_conditions(page.job, page.round, [text])
+        work.keep_policy(page.round, Policy.read(old.model_dump(mode="json") | {"where": where}))
+    return _back(request, user, job_id, number, seen)
+
+
+@router.post(_HERE + "/pin", dependencies=[FromOurForm])
+def pin(
+    request: Request,
+    user: Person,
+    job_id: int,
+    number: int,
+    cells: Annotated[str, Form()],
+    seen: Looking,
+) -> Response:
+    """Pin the chosen cells, or free them if all of them are pinned."""
+    with unit_of_work():
+        page = open_round(user, job_id, number, Station.FUEL)
+        found = work.fuel_work(page.job, page.round, seen.table)
+        drafts.keep_pins(
+            found.draft, found.proposal.table.id, set(found.proposal.policy.pinned), set(parse_cells(cells))
+        )
+        work.keep_policy(page.round, work.policy_of(page.round).model_copy(update={"pinned": ()}))
+    return _back(request, user, job_id, number, seen)
+
+
+@router.post(_HERE + "/take", dependencies=[FromOurForm])
+def take(
+    request: Request,
+    user: Person,
+    job_id: int,
+    number: int,
+    version: Annotated[int, Form()],
+    cells: Annotated[str, Form()] = "",
+    table: Annotated[str | None, Form()] = None,
+) -> Response:
+    """Take the proposal, or its chosen cells, into the draft."""
+    with unit_of_work():
+        page = open_round(user, job_id, number, Station.FUEL)
+        found = work.fuel_work(page.job, page.round, table)
+        chosen: BoolArray | None = None
+        if cells.strip():
+            chosen = cells_mask(tuple(parse_cells(cells)), found.proposal.table.shape, default=False)
+        event = work.take(page.job, page.round, user, version, found, chosen)
+    say(request, f"Taken into the draft. {event.sentence}.")
+    return RedirectResponse(page.path + "/fuel?view=proposed", 303)

@@ -1,0 +1,271 @@
+"""The Logs station: upload, what became of each log, what was found in it, and what its channels are."""
+
+from __future__ import annotations
+
+import json
+from typing import Annotated, Literal
+
+from fastapi import Body, Form, HTTPException, Request, UploadFile
+from fastapi.responses import JSONResponse, RedirectResponse, Response, StreamingResponse
+
+from uchiwa.core.checks.finding import Finding
+from uchiwa.core.logs.drives import TITLES, DriveKind
+from uchiwa.core.logs.log import Log
+from uchiwa.core.logs.recognition.channel_reading import can_be_said
+from uchiwa.core.logs.writers import FORMATS, write_log
+from uchiwa.core.quantities.catalogue import QUANTITIES
+from uchiwa.core.rounds.progress import Station
+from uchiwa.services import importing
+from uchiwa.store import events, memory, samples, uploads
+from uchiwa.store import jobs as store
+from uchiwa.store.collected import collected, drive_words, drives_of
+from uchiwa.store.database import unit_of_work
+from uchiwa.store.models import LogChannel, LogFile
+from uchiwa.web import upload_pieces
+from uchiwa.web.pages import render, say
+from uchiwa.web.requests.session import FromOurForm, Person
+from uchiwa.web.round_standing import RoundPage, locked_round, open_round, round_page
+from uchiwa.web.routing import router as new_router
+
+router = new_router()
+_HERE = "/jobs/{job_id}/rounds/{number}/logs"
+_DRAWN = (DriveKind.COLD_START, DriveKind.WARM_IDLE, DriveKind.CRUISE, DriveKind.ROLL_ON, DriveKind.PULL)
+
+
+@router.get(_HERE)
+def logs(
+    request: Request, user: Person, job_id: int, number: int, show: int | None = None, q: str = "", drive: str = ""
+) -> Response:
+    """The logs of a round, sought by name, revision, drive or finding; the margin shows one of them."""
+    with unit_of_work():
+        page = round_page(user, job_id, number, Station.LOGS)
+        state = collected(page.job, page.round)
+        words = {log.id: drive_words(log) for log in state.logs if log.state == uploads.READY}
+        files = [
+            log
+            for log in state.logs
+            if _matches(log, words.get(log.id, ""), state.found.get(log.id, []), q[:80], drive)
+        ]
+        shown = next((log for log in files if log.id == show), files[-1] if files else None)
+        channels = (
+            list(LogChannel.select().where(LogChannel.log == shown).order_by(LogChannel.raster, LogChannel.position))
+            if shown is not None
+            else []
+        )
+        earlier = list(
+            LogFile.select()
+            .where(LogFile.job == page.job, LogFile.baseline, LogFile.round != page.round)
+            .order_by(LogFile.id)
+        )
+    reading = any(log.state in (uploads.STORED, uploads.IMPORTING) for log in state.logs)
+    template = "_logs_list.html" if request.headers.get("x-fragment") == "list" else "logs.html"
+    return render(
+        request,
+        template,
+        user,
+        page=page,
+        files=files,
+        total=len(state.logs),
+        shown=shown,
+        channels=channels,
+        reading=reading,
+        found=state.found,
+        words=words,
+        items=state.items,
+        bands=_bands(shown) if shown is not None and shown.state == uploads.READY else [],
+        kinds=[(kind.value, TITLES[kind]) for kind in _DRAWN],
+        repairs=json.loads(shown.repairs) if shown is not None else [],
+        quantities=QUANTITIES,
+        formats=list(FORMATS),
+        baselines=earlier,
+        q=q,
+        drive=drive,
+    )
+
+
+def _matches(log: LogFile, words: str, found: list[Finding], q: str, drive: str) -> bool:
+    if drive and drive not in {one.kind.value for one in drives_of(log)}:
+        return False
+    if not q.strip():
+        return True
+    said = [log.name, words, log.notes, log.message, *(f"{one.rule} {one.tuner}" for one in found)]
+    return q.strip().lower() in " ".join(said).lower()
+
+
+def _bands(log: LogFile) -> list[dict[str, object]]:
+    """Drives as bands of a picture 600 units wide, one row for each kind that occurs."""
+    drives = [one for one in drives_of(log) if one.kind in _DRAWN]
+    length = max(log.duration_s or 0.0, 1e-9)
+    kinds = [kind for kind in _DRAWN if any(one.kind is kind for one in drives)]
+    return [
+        {
+            "title": TITLES[kind],
+            "bars": [
+                {
+                    "x": round(600 * one.start / length, 2),
+                    "w": round(max(600 * one.seconds / length, 2.0), 2),
+                    "said": f"{one.start:.0f} to {one.end:.0f} s {one.note}".strip(),
+                }
+                for one in drives
+                if one.kind is kind
+            ],
+        }
+        for kind in kinds
+    ]
+
+
+@router.post(_HERE + "/upload", dependencies=[FromOurForm])
+def upload(request: Request, user: Person, job_id: int, number: int, files: list[UploadFile]) -> Response:
+    """Keep the raw files; a worker imports them."""
+    with unit_of_work():
+        page = open_round(user, job_id, number, Station.LOGS)
+    known: list[str] = []
+    given = [file for file in files if file.filename]
+    for file in given:
+        name = file.filename or ""
+        log, new = uploads.receive(page.job, page.round, name, file.file)
+        if not new:
+            known.append(f"{name} is the same file as {log.name}, which is already here")
+    if known:
+        say(request, "; ".join(known) + ".")
+    elif not given:
+        say(request, "No file was chosen.", bad=True)
+    if "x-fragment" in request.headers:
+        return JSONResponse({"to": page.path + "/logs"})
+    return RedirectResponse(page.path + "/logs", 303)
+
+
+@router.get(_HERE + "/pieces")
+def arrived(user: Person, job_id: int, number: int, name: str, size: int, changed: str = "") -> Response:
+    """How much of a file is here already."""
+    with unit_of_work():
+        page = round_page(user, job_id, number, Station.LOGS)
+        return upload_pieces.arrived(page.round, name, size, changed)
+
+
+@router.post(_HERE + "/pieces", dependencies=[FromOurForm])
+def piece(
+    user: Person,
+    job_id: int,
+    number: int,
+    name: str,
+    size: int,
+    start: int,
+    body: Annotated[bytes, Body(media_type="application/octet-stream")] = b"",
+    changed: str = "",
+) -> Response:
+    """Keep the next piece of a file."""
+    with unit_of_work():
+        page = open_round(user, job_id, number, Station.LOGS)
+    return upload_pieces.take_piece(page.job, page.round, body, name, size, changed, start, by_customer=False)
+
+
+def _log_of(page_job: int, log_id: int) -> LogFile:
+    log = LogFile.get_or_none(LogFile.id == log_id, LogFile.job == page_job)
+    if log is None:
+        raise HTTPException(404)
+    return log
+
+
+def _own_log(page: RoundPage, log_id: int) -> LogFile:
+    """A log of this very round: what an ended round was worked with stays as it was, by whichever address."""
+    log = _log_of(page.job.id, log_id)
+    if log.round_id != page.round.id:
+        raise HTTPException(404)
+    return log
+
+
+def _back(page: RoundPage, log_id: int) -> Response:
+    return RedirectResponse(f"{page.path}/logs?show={log_id}", 303)
+
+
+@router.post(_HERE + "/{log_id}/accept", dependencies=[FromOurForm])
+def accept(user: Person, job_id: int, number: int, log_id: int, accepted: Annotated[bool, Form()]) -> Response:
+    """Use a log in this round, or leave it out."""
+    with unit_of_work():
+        page = open_round(user, job_id, number, Station.LOGS)
+        importing.accept(page.job, page.round, _own_log(page, log_id), accepted=accepted)
+    return _back(page, log_id)
+
+
+@router.post(_HERE + "/{log_id}/baseline", dependencies=[FromOurForm])
+def baseline(user: Person, job_id: int, number: int, log_id: int, baseline: Annotated[bool, Form()]) -> Response:
+    """Mark a log as one of the car when it runs well, or take the mark off."""
+    with unit_of_work():
+        page = locked_round(user, job_id, number, Station.LOGS)
+        log = _log_of(page.job.id, log_id)
+        LogFile.update(baseline=baseline).where(LogFile.id == log.id).execute()
+        said = (
+            f"{log.name}: the car runs well" if baseline else f"{log.name} is no longer a log of the car running well"
+        )
+        events.record(page.job, "baseline", said, author=user, round_=page.round)
+    return _back(page, log_id)
+
+
+@router.post(_HERE + "/{log_id}/again", dependencies=[FromOurForm])
+def again(user: Person, job_id: int, number: int, log_id: int) -> Response:
+    """Read and check a log anew from its raw bytes."""
+    with unit_of_work():
+        page = open_round(user, job_id, number, Station.LOGS)
+        uploads.read_again([_own_log(page, log_id)])
+    return _back(page, log_id)
+
+
+@router.post(_HERE + "/{log_id}/channel", dependencies=[FromOurForm])
+def channel(
+    request: Request,
+    user: Person,
+    job_id: int,
+    number: int,
+    log_id: int,
+    name: Annotated[str, Form(max_length=190)],
+    unit: Annotated[str, Form(max_length=32)] = "",
+    quantity: Annotated[str, Form(max_length=64)] = "",
+    as_unit: Annotated[str, Form(max_length=40)] = "",
+    back: Annotated[Literal["", "fuel", "spark", "airflow"], Form()] = "",
+) -> Response:
+    """Say what a channel is; remembered for this car and for this header, and the round's logs are read anew."""
+    with unit_of_work():
+        page = open_round(user, job_id, number, Station.LOGS)
+        log = _own_log(page, log_id)
+        if quantity not in ("", "auto") and quantity not in QUANTITIES:
+            raise HTTPException(400, "There is no such quantity.")
+        if not can_be_said(as_unit.strip()):
+            raise HTTPException(400, f"The unit “{as_unit}” is not known.")
+        unit_said = "AFR" if as_unit.strip().upper() == "AFR" else as_unit.strip()
+        if quantity == "auto":
+            memory.forget(page.job.car, user.shop_id, log.header, name, unit)
+        else:
+            memory.remember(page.job.car, log.header, name, unit, quantity or None, unit_said, user.shop_id)
+        uploads.read_again(store.round_logs(page.round))
+    say(request, f"{name} is remembered for this car and for logs with this header; the round's logs are read anew.")
+    return RedirectResponse(f"{page.path}/{back}", 303) if back else _back(page, log_id)
+
+
+def _attachment(name: str) -> dict[str, str]:
+    plain = "".join(letter if letter.isalnum() or letter in "._- " else "_" for letter in name)
+    ascii_name = plain.encode("ascii", "replace").decode().replace("?", "_")
+    return {"content-disposition": f'attachment; filename="{ascii_name}"'}
+
+
+@router.get(_HERE + "/{log_id}/raw")
+def raw(user: Person, job_id: int, number: int, log_id: int) -> Response:
+    """The upload, byte for byte."""
+    with unit_of_work():
+        page = round_page(user, job_id, number, Station.LOGS)
+        log = _log_of(page.job.id, log_id)
+        data = list(uploads.pieces(log))
+    return StreamingResponse(iter(data), media_type="application/octet-stream", headers=_attachment(log.name))
+
+
+@router.get(_HERE + "/{log_id}/as/{kind}")
+def exported(user: Person, job_id: int, number: int, log_id: int, kind: str) -> Response:
+    """The log with canonical units, as CSV, Parquet or MDF 4."""
+    with unit_of_work():
+        page = round_page(user, job_id, number, Station.LOGS)
+        log = _log_of(page.job.id, log_id)
+        if kind not in FORMATS or log.state != uploads.READY:
+            raise HTTPException(404)
+        recording: Log = samples.read_whole(log)
+    stem = str(log.name).rsplit(".", 1)[0]
+    return Response(write_log(recording, kind), media_type=FORMATS[kind], headers=_attachment(f"{stem}.{kind}"))

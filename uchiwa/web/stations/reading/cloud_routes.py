@@ -1,0 +1,119 @@
+"""A log's channels against each other, and how one is distributed."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Annotated
+
+import numpy as np
+from fastapi import Depends, Query
+from fastapi.responses import JSONResponse, Response
+
+from uchiwa.core.errors import BadInput
+from uchiwa.core.logs.log import BoolArray
+from uchiwa.core.viewing.scatter import QUANTILES, brushed, distribution, scatter
+from uchiwa.services.reading import Reader
+from uchiwa.store.database import unit_of_work
+from uchiwa.web.drawer import wire
+from uchiwa.web.routing import router as new_router
+from uchiwa.web.stations.reading.view import HERE, MOST_SPANS, Asked, Laid, OfLogs, laid
+
+router = new_router()
+
+
+@dataclass(frozen=True)
+class Part:
+    """The part of a log that a picture is of: where a condition holds, and between two moments of the common time."""
+
+    where: Annotated[str, Query(max_length=600)] = ""
+    start: Annotated[float | None, Query(allow_inf_nan=False)] = None
+    end: Annotated[float | None, Query(allow_inf_nan=False)] = None
+
+
+OfThePart = Annotated[Part, Depends()]
+
+
+def _part_of_first(asked: Asked, part: Part) -> tuple[Laid, BoolArray]:
+    """The first log, and which of its samples belong to a part of it."""
+    one = laid(Reader(asked.page.job, asked.user.shop_id).open(asked.first), asked)
+    time = one.log.time
+    use = np.ones(time.shape, dtype=np.bool_)
+    if part.where.strip():
+        use &= one.log.workings(part.where).condition(part.where)
+    if part.start is not None and part.end is not None:
+        use &= (time >= part.start + one.offset) & (time <= part.end + one.offset)
+    return one, use
+
+
+@router.get(HERE + "/scatter")
+def cloud(
+    asked: OfLogs,
+    part: OfThePart,
+    x: str,
+    y: str,
+    colour: str = "",
+) -> Response:
+    """Two channels of the first log against each other, coloured by a third."""
+    with unit_of_work():
+        one, use = _part_of_first(asked, part)
+        found = scatter(one.log.whole(x), one.log.whole(y), one.log.whole(colour) if colour else None, use)
+    return JSONResponse(
+        {
+            "x": np.round(found.x, 5).tolist(),
+            "y": np.round(found.y, 5).tolist(),
+            "colour": [wire.number(round(float(value), 5)) for value in found.colour] if colour else [],
+            "count": found.count.tolist(),
+            "x_range": found.x_range,
+            "y_range": found.y_range,
+            "colour_range": found.colour_range,
+            "samples": found.samples,
+        }
+    )
+
+
+@router.get(HERE + "/brush")
+def brush(
+    asked: OfLogs,
+    part: OfThePart,
+    x: str,
+    y: str,
+    box: Annotated[list[float], Query(min_length=4, max_length=4)],
+) -> Response:
+    """When the samples within a rectangle of the cloud were recorded; `box` is x, x, y, y."""
+    with unit_of_work():
+        one, use = _part_of_first(asked, part)
+        found, count, seconds = brushed(
+            one.log.time, one.log.whole(x), one.log.whole(y), use, (box[0], box[1]), (box[2], box[3])
+        )
+    return JSONResponse(
+        {
+            "spans": [[first - one.offset, last - one.offset] for first, last in found[:MOST_SPANS]],
+            "samples": count,
+            "seconds": seconds,
+            "count": len(found),
+        }
+    )
+
+
+@router.get(HERE + "/distribution")
+def spread(
+    asked: OfLogs,
+    part: OfThePart,
+    x: str,
+) -> Response:
+    """How long a channel of the first log stayed where."""
+    with unit_of_work():
+        one, use = _part_of_first(asked, part)
+        found = distribution(one.log.time, one.log.whole(x), use)
+    if found is None:
+        raise BadInput("there is no reading of it here", advice="widen the view, or change the condition")
+    return JSONResponse(
+        {
+            "edges": np.round(found.edges, 9).tolist(),
+            "seconds": np.round(found.seconds, 4).tolist(),
+            "total": found.total,
+            "samples": found.samples,
+            "mean": found.mean,
+            "quantiles": dict(zip((f"{q:.0%}" for q in QUANTILES), found.quantiles, strict=True)),
+        }
+    )

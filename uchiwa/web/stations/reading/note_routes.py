@@ -1,0 +1,73 @@
+"""Notes on moments and stretches of a log, written while reading it."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+
+from fastapi import Form, HTTPException
+from fastapi.responses import JSONResponse, Response
+
+from uchiwa.core.rounds.progress import Station
+from uchiwa.store import notes, uploads
+from uchiwa.store.database import unit_of_work
+from uchiwa.store.models import LogFile, User
+from uchiwa.web.requests.session import FromOurForm, Person
+from uchiwa.web.round_standing import RoundPage, round_page
+from uchiwa.web.routing import router as new_router
+from uchiwa.web.stations.reading.view import note_data
+
+router = new_router()
+_HERE = "/jobs/{job_id}/rounds/{number}/read/notes/{log_id}"
+Moment = Annotated[float, Form(allow_inf_nan=False)]
+
+
+def _log(user: User, job_id: int, number: int, log_id: int) -> tuple[RoundPage, LogFile]:
+    page = round_page(user, job_id, number, Station.LOGS)
+    log = LogFile.get_or_none(LogFile.id == log_id, LogFile.job == page.job, LogFile.state == uploads.READY)
+    if log is None:
+        raise HTTPException(404)
+    return page, log
+
+
+def _list(log: LogFile) -> Response:
+    return JSONResponse([note_data(note) for note in notes.of_logs([log.id])])
+
+
+@router.post(_HERE, dependencies=[FromOurForm])
+def write(
+    user: Person,
+    job_id: int,
+    number: int,
+    log_id: int,
+    start: Moment,
+    end: Moment,
+    text: Annotated[str, Form(max_length=4000)] = "",
+    shown: Annotated[bool, Form()] = False,
+) -> Response:
+    """Note something on a moment or stretch; the log's notes, the new one among them."""
+    with unit_of_work():
+        page, log = _log(user, job_id, number, log_id)
+        notes.write(page.job, log, user, (start, end), text, shown=shown)
+        return _list(log)
+
+
+@router.post(_HERE + "/{note_id}", dependencies=[FromOurForm])
+def change(
+    user: Person,
+    job_id: int,
+    number: int,
+    log_id: int,
+    note_id: int,
+    do: Annotated[Literal["show", "hide", "drop"], Form()],
+) -> Response:
+    """Show a note to the customer, or no longer, or take it away; the notes that are left."""
+    with unit_of_work():
+        _, log = _log(user, job_id, number, log_id)
+        note = notes.find([log.id], note_id)
+        if note is None:
+            raise HTTPException(404)
+        if do == "drop":
+            notes.drop(note)
+        else:
+            notes.show(note, shown=do == "show")
+        return _list(log)

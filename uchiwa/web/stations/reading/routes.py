@@ -1,0 +1,265 @@
+"""Reading logs: the page, its traces at any zoom, values at the cursors, moments to jump to, cells, clouds."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any, Literal
+
+from fastapi import Query, Request
+from fastapi.responses import JSONResponse, RedirectResponse, Response
+
+from uchiwa.core.errors import BadInput
+from uchiwa.core.rounds.progress import Station
+from uchiwa.core.tables.table import Table
+from uchiwa.core.viewing import arrangement as arranging
+from uchiwa.core.viewing.alignment import WORDS, Alignment, at_speed
+from uchiwa.core.viewing.arrangement import PURPOSES
+from uchiwa.core.viewing.limits import passed
+from uchiwa.core.viewing.operating import operating_point
+from uchiwa.core.viewing.window import MOST_POINTS, index_at, nearest_index, value_at
+from uchiwa.services.reading import Reader
+from uchiwa.store import arrangements, uploads
+from uchiwa.store.database import unit_of_work
+from uchiwa.store.models import LogFile, Round
+from uchiwa.web.drawer import wire
+from uchiwa.web.pages import render
+from uchiwa.web.requests.session import Fields, FromOurForm, Person
+from uchiwa.web.round_standing import round_page
+from uchiwa.web.routing import router as new_router
+from uchiwa.web.stations.reading.strips import strips_for
+from uchiwa.web.stations.reading.value_map import value_map
+from uchiwa.web.stations.reading.view import (
+    HERE,
+    AsAsked,
+    Asked,
+    Laid,
+    OfLogs,
+    arrangement_of,
+    limits_for,
+    merged_traces,
+    opened,
+    plan,
+    tables_of,
+)
+
+router = new_router()
+Keys = Annotated[list[str], Query(max_length=80)]
+_TRAIL_S = 8.0
+
+
+def _where(asked: Asked) -> str:
+    return f"{asked.page.path}/read"
+
+
+@router.get(HERE)
+def reading(request: Request, asked: AsAsked) -> Response:
+    """The page; without a log named, the round's first one that can be read."""
+    if not asked.logs:
+        with unit_of_work():
+            first = (
+                LogFile.select()
+                .where(LogFile.round == asked.page.round, LogFile.state == uploads.READY)
+                .order_by(LogFile.accepted.desc(), LogFile.id.desc())
+                .first()
+            )
+        if first is None:
+            raise BadInput("this round has no log that can be read yet", advice="open Logs and upload one")
+        return RedirectResponse(f"{_where(asked)}?log={first.id}", 303)
+    with unit_of_work():
+        reader = Reader(asked.page.job, asked.user.shop_id)
+        shown = plan(asked, reader, _where(asked))
+        if "x-fragment" in request.headers:
+            return JSONResponse(shown)
+        tables = tables_of(reader, asked)
+        others = _others(asked)
+        everything = merged_traces([reader.open(log) for log in asked.logs])
+    return render(
+        request,
+        "read.html",
+        asked.user,
+        page=asked.page,
+        plan=shown,
+        purposes=PURPOSES,
+        alignments=WORDS,
+        tables=[value_map(table) for table in tables],
+        others=others,
+        traces=[
+            {"key": one.key, "title": one.title, "unit": one.unit, "computed": one.computed}
+            for one in everything.values()
+        ],
+    )
+
+
+def _others(asked: Asked) -> list[dict[str, Any]]:
+    """The job's other logs that can be laid beside the first: the baseline and the last round's first."""
+    first = asked.first
+    here = {log.id for log in asked.logs}
+    rows = list(
+        LogFile.select(LogFile, Round)
+        .join(Round)
+        .where(LogFile.job == asked.page.job, LogFile.state == uploads.READY)
+        .order_by(Round.number.desc(), LogFile.id.desc())
+    )
+    last = max((row.round.number for row in rows if row.round.number < first.round.number), default=None)
+    stem = first.name.rsplit(".", 1)[0].rstrip("0123456789 ")
+    like = [row for row in rows if row.round.number == last]
+    like = [row for row in like if row.name.startswith(stem)] or like
+    best = like[0].id if like else None
+    return [
+        {
+            "id": row.id,
+            "name": row.name,
+            "round": row.round.number,
+            "baseline": row.baseline,
+            "last": row.id == best,
+            "here": row.id in here,
+        }
+        for row in rows
+    ]
+
+
+@router.get(HERE + "/strips")
+def strips(
+    asked: OfLogs,
+    start: Annotated[float, Query(allow_inf_nan=False)],
+    end: Annotated[float, Query(allow_inf_nan=False)],
+    pad: Annotated[float, Query(ge=0, le=1)] = 0.5,
+    points: Annotated[int, Query(ge=100, le=MOST_POINTS)] = MOST_POINTS,
+    fit: bool = False,
+) -> Response:
+    """The traces of the arrangement from `start` to `end` of the common time, and beyond by `pad` of that."""
+    with unit_of_work():
+        reader = Reader(asked.page.job, asked.user.shop_id)
+        data = strips_for(asked, reader, min(start, end), max(start, end), pad, points, fit=fit)
+    return Response(data, media_type=wire.MEDIA_TYPE)
+
+
+@router.get(HERE + "/at")
+def values(
+    asked: OfLogs,
+    key: Keys,
+    at: Annotated[float, Query(allow_inf_nan=False)],
+    other: Annotated[float | None, Query(allow_inf_nan=False)] = None,
+    table: str = "",
+) -> Response:
+    """Values of traces at the cursor, and at the second one, of every log; and the place in a table."""
+    limits = limits_for(asked.user)
+    with unit_of_work():
+        reader = Reader(asked.page.job, asked.user.shop_id)
+        chosen = next((one for one in tables_of(reader, asked) if one.id == table), None)
+        axes = [axis.quantity for axis in (chosen.x, chosen.y) if axis is not None] if chosen is not None else []
+        answer: list[dict[str, Any]] = []
+        for one in opened(asked, reader, [*key, *axes]):
+            found: dict[str, Any] = {}
+            for name in key:
+                value = _value(one, asked.by, name, at)
+                second = None if other is None else _value(one, asked.by, name, other)
+                beyond = passed(limits, name, value)
+                found[name] = {
+                    "value": wire.number(value),
+                    "other": wire.number(second),
+                    "limit": beyond.words if beyond is not None else "",
+                }
+            answer.append(
+                {
+                    "id": one.log.log.id,
+                    "time": at + one.offset if asked.by is not Alignment.SPEED else None,
+                    "values": found,
+                    "cell": _cell(one, asked.by, chosen, at) if chosen is not None else None,
+                }
+            )
+    return JSONResponse({"at": at, "other": other, "logs": answer})
+
+
+def _value(one: Laid, by: Alignment, key: str, at: float) -> float | None:
+    if one.log.problem(key):
+        return None
+    time, signal = one.log.source(key)
+    if by is Alignment.SPEED:
+        place = one.place
+        if place is None or one.log.problem("engine_speed"):
+            return None
+        first, last = (
+            index_at(one.log.stored.main_time, place.start),
+            index_at(one.log.stored.main_time, place.end, "right"),
+        )
+        return at_speed(one.log.source("engine_speed")[1].samples(first, last), one.log.whole(key)[first:last], at)
+    moment = at + one.offset
+    if not time.extent[0] - 1 <= moment <= time.extent[1] + 1:
+        return None
+    found = value_at(time, signal, moment)
+    return None if found is None else found[1]
+
+
+def _cell(one: Laid, by: Alignment, table: Table, at: float) -> dict[str, Any] | None:
+    """Where in a table the engine was, and where it came from in the seconds before."""
+    if by is Alignment.SPEED:
+        return None
+    for axis in (table.x, table.y):
+        if axis is not None and (said := one.log.problem(axis.quantity)):
+            return {"problem": said}
+    time = one.log.stored.main_time
+    moment = at + one.offset
+    here = nearest_index(time, moment)
+    if here is None or not time.extent[0] - 1 <= moment <= time.extent[1] + 1:
+        return None
+    x, y = one.log.along(table, min(index_at(time, moment - _TRAIL_S), here), here + 1)
+    found = operating_point(table, x, y)
+    return {
+        "i": found.i,
+        "j": found.j,
+        "x": wire.number(found.x),
+        "y": wire.number(found.y),
+        "value": wire.number(found.value),
+        "trail": found.trail,
+    }
+
+
+@router.get(HERE + "/arrange")
+def arrange(
+    asked: AsAsked, do: Literal["add", "remove", "up", "down"], key: Annotated[str, Query(max_length=200)]
+) -> Response:
+    """The arrangement after a trace was added to it, taken out or moved."""
+    with unit_of_work():
+        reader = Reader(asked.page.job, asked.user.shop_id)
+        traces = merged_traces([reader.open(log) for log in asked.logs])
+        now, _ = arrangement_of(asked, traces)
+    units = {name: one.unit for name, one in traces.items()}
+    match do:
+        case "add":
+            if key not in traces:
+                raise BadInput(f"no log that is open has “{key.removeprefix(':')}”", advice="choose one of the list")
+            changed = arranging.added(now, key, units)
+        case "remove":
+            changed = arranging.removed(now, key)
+        case "up" | "down":
+            changed = arranging.moved(now, key, -1 if do == "up" else 1, units)
+    return JSONResponse({"show": str(changed)})
+
+
+@router.get(HERE + "/find")
+def find(asked: AsAsked, typed: Annotated[str, Query(max_length=80)] = "") -> Response:
+    """Traces whose name has what was typed."""
+    with unit_of_work():
+        reader = Reader(asked.page.job, asked.user.shop_id)
+        traces = merged_traces([reader.open(log) for log in asked.logs])
+        now, _ = arrangement_of(asked, traces)
+    keys = arranging.completions(typed, {key: one.title for key, one in traces.items()}, now.traces)
+    return JSONResponse(
+        [
+            {"key": key, "title": traces[key].title, "unit": traces[key].unit, "computed": traces[key].computed}
+            for key in keys
+        ]
+    )
+
+
+@router.post(HERE + "/keep", dependencies=[FromOurForm])
+def keep(user: Person, form: Fields, job_id: int, number: int) -> Response:
+    """Keep an arrangement for this person under a name, or drop it."""
+    name = str(form.get("name", ""))
+    with unit_of_work():
+        round_page(user, job_id, number, Station.LOGS)
+        if form.get("drop"):
+            arrangements.drop(user, name)
+        else:
+            name = arrangements.keep(user, name, arranging.parse(str(form.get("show", ""))[:2000]))
+    return JSONResponse({"name": name})

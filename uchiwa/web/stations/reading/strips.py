@@ -1,0 +1,133 @@
+"""The traces of an arrangement for a stretch of time, as they go to the browser."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from uchiwa.core.viewing.alignment import Alignment, against_speed
+from uchiwa.core.viewing.arrangement import Arrangement, parse
+from uchiwa.core.viewing.axes import MOST_AXES, scales
+from uchiwa.core.viewing.pyramid import Source
+from uchiwa.core.viewing.window import Line, drawn, figures, index_at
+from uchiwa.services.reading import OpenLog, Reader
+from uchiwa.web.drawer import wire
+from uchiwa.web.stations.reading.view import Asked, Laid, laid
+
+_DIVISIONS = 4
+_NOTHING = Line(np.empty(0), np.empty(0), whole=True)
+
+
+def strips_for(asked: Asked, reader: Reader, start: float, end: float, pad: float, points: int, *, fit: bool) -> bytes:
+    """Traces, their figures in view and in whole, and the axes of each strip.
+
+    Args:
+        start, end: of the view in the common time, s (rpm if the logs are aligned by engine speed).
+        pad: how much more is sent on either side, as a share of the view.
+        points: at most so many for each trace.
+        fit: whether axes span what is in view, not the whole of the logs.
+    """
+    arrangement = parse(asked.show)
+    keys = list(arrangement.traces)
+    extra = ["marker"] if asked.by is Alignment.MARKER else []
+    if asked.by is Alignment.SPEED:
+        extra.append("engine_speed")
+    logs = [laid(reader.open(log, [*keys, *extra]), asked) for log in asked.logs]
+    lines: list[tuple[Line, float]] = []
+    described: list[dict[str, Any]] = []
+    ranges: dict[str, list[tuple[float, float]]] = {key: [] for key in keys}
+    units: dict[str, str] = {}
+    span = (end - start) * pad
+    for one in logs:
+        here = [key for key in keys if not one.log.problem(key)]
+        if asked.by is not Alignment.SPEED:
+            stored = [key for key in here if key in one.log.stored.signals]
+            one.log.stored.fetch(stored, start - span + one.offset, end + span + one.offset, points)
+        for key in here:
+            units.setdefault(key, one.log.trace(key).unit)
+            line, about = _trace(one, key, asked.by, (start, end), span, points)
+            lines.append((line, one.offset + start if asked.by is not Alignment.SPEED else 0.0))
+            described.append(
+                {"log": one.log.log.id, "key": key, "points": int(line.time.size), "all": line.whole} | about
+            )
+            shown = about["view"] if fit else about["whole"]
+            if shown["low"] is not None:
+                ranges[key].append((shown["low"], shown["high"]))
+    return wire.packed(
+        {
+            "start": start,
+            "end": end,
+            "by": asked.by.value,
+            "traces": described,
+            "axes": _axes(arrangement, units, ranges),
+        },
+        lines,
+    )
+
+
+def _trace(
+    one: Laid, key: str, by: Alignment, view: tuple[float, float], span: float, points: int
+) -> tuple[Line, dict[str, Any]]:
+    time, values = one.log.source(key)
+    if by is Alignment.SPEED:
+        return _over_speed(one, key, view, points)
+    start, end = view[0] + one.offset, view[1] + one.offset
+    line = drawn(time, values, start - span, end + span, points)
+    first, last = index_at(time, start), index_at(time, end, "right")
+    return line, {
+        "view": _whole(one.log, key, values) if last - first >= values.size else _figures(values, first, last),
+        "whole": _whole(one.log, key, values),
+    }
+
+
+def _figures(values: Source, first: int, last: int) -> dict[str, float | None]:
+    found = figures(values, first, last)
+    return {"low": found.low, "high": found.high, "mean": found.mean}
+
+
+def _whole(log: OpenLog, key: str, values: Source) -> dict[str, float | None]:
+    known = log.stored.signals.get(key)
+    if known is not None:
+        low, high = known.extent
+        return {"low": wire.number(low), "high": wire.number(high), "mean": known.mean}
+    return _figures(values, 0, values.size)
+
+
+def _over_speed(one: Laid, key: str, view: tuple[float, float], points: int) -> tuple[Line, dict[str, Any]]:
+    empty: dict[str, float | None] = {"low": None, "high": None, "mean": None}
+    place = one.place
+    if place is None or one.log.problem("engine_speed"):
+        return _NOTHING, {"view": empty, "whole": empty}
+    time = one.log.stored.main_time
+    first, last = index_at(time, place.start), index_at(time, place.end, "right")
+    speed = one.log.source("engine_speed")[1].samples(first, last)
+    values = one.log.whole(key)[first:last]
+    seen = values[(speed >= view[0]) & (speed <= view[1])]
+    return against_speed(speed, values, points), {"view": _of(seen), "whole": _of(values)}
+
+
+def _of(values: np.ndarray) -> dict[str, float | None]:
+    known = values[np.isfinite(values)]
+    if not known.size:
+        return {"low": None, "high": None, "mean": None}
+    return {"low": float(known.min()), "high": float(known.max()), "mean": float(known.mean())}
+
+
+def _axes(
+    arrangement: Arrangement, units: dict[str, str], ranges: dict[str, list[tuple[float, float]]]
+) -> list[list[dict[str, Any]]]:
+    found: list[list[dict[str, Any]]] = []
+    for strip in arrangement.strips:
+        by_unit: dict[str, list[tuple[float, float]]] = {}
+        for key in strip:
+            if key in units:
+                by_unit.setdefault(units[key], []).extend(ranges[key])
+        kept = dict(list(by_unit.items())[:MOST_AXES])
+        found.append(
+            [
+                {"unit": one.unit, "low": one.low, "high": one.high, "ticks": one.ticks, "decimals": one.decimals}
+                for one in scales({unit: some or [(0.0, 1.0)] for unit, some in kept.items()}, _DIVISIONS)
+            ]
+        )
+    return found

@@ -1,0 +1,173 @@
+"""The Return station: freeze the draft, hand it out, see what became of it, and withdraw it."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from fastapi import Form, HTTPException, Request
+from fastapi.responses import RedirectResponse, Response
+
+from uchiwa.core.rounds.progress import Station
+from uchiwa.core.tables.image.files import FORMATS, ImageFormat
+from uchiwa.services import freezing as work
+from uchiwa.services.review import review_work
+from uchiwa.store import drafts, images
+from uchiwa.store.database import unit_of_work
+from uchiwa.store.models import Job, Revision, User
+from uchiwa.web.account.display_units import liking_of
+from uchiwa.web.pages import render, say
+from uchiwa.web.report import package, report
+from uchiwa.web.requests.session import FromOurForm, Person
+from uchiwa.web.round_standing import job_of, locked_round, open_round, round_page
+from uchiwa.web.routing import router as new_router
+
+router = new_router()
+_HERE = "/jobs/{job_id}/rounds/{number}/return"
+_REVISION = "/jobs/{job_id}/revisions/{number}"
+NOTES_LIMIT = 4000
+
+
+@router.get(_HERE)
+def form(request: Request, user: Person, job_id: int, number: int) -> Response:
+    """The form to freeze, or what was frozen."""
+    with unit_of_work():
+        page = round_page(user, job_id, number, Station.RETURN)
+        revisions = drafts.revisions(page.job)
+        frozen = next((one for one in revisions if one.number == number), None) if page.round.returned_at else None
+        review = review_work(page.job, page.round) if frozen is None else None
+        image = images.of_revision(frozen) if frozen is not None else images.of_job(page.job)
+        offered = drafts.offered(page.job)
+        inputs = work.inputs_of(page.job, frozen) if frozen is not None else {}
+    return render(
+        request,
+        "return.html",
+        user,
+        page=page,
+        revisions=revisions,
+        frozen=frozen,
+        review=review,
+        image=image,
+        formats=FORMATS,
+        offered=offered,
+        inputs=inputs,
+    )
+
+
+@router.post(_HERE, dependencies=[FromOurForm])
+def freeze(
+    request: Request,
+    user: Person,
+    job_id: int,
+    number: int,
+    version: Annotated[int, Form()],
+    notes: Annotated[str, Form(max_length=NOTES_LIMIT)] = "",
+    final: Annotated[bool, Form()] = False,
+) -> Response:
+    """Freeze the draft and end the round."""
+    with unit_of_work():
+        page = open_round(user, job_id, number, Station.RETURN)
+        revision, told = work.freeze(page.job, page.round, user, version, notes.strip(), final=final)
+        image = images.of_revision(revision)
+        liking = liking_of(user, page.job, told.work.content)
+        text = report.body(
+            page.job, page.round, revision, told, liking, image.content_hash if image is not None else "", user.name
+        )
+        work.keep_report(revision, text)
+    say(request, f"Revision {revision.number} is frozen. Round {number + 1} waits for logs recorded with it.")
+    return RedirectResponse(page.path + "/return", 303)
+
+
+@router.post(_HERE + "/withdraw", dependencies=[FromOurForm])
+def withdraw(
+    request: Request, user: Person, job_id: int, number: int, why: Annotated[str, Form(max_length=500)] = ""
+) -> Response:
+    """Withdraw the revision that was sent last."""
+    with unit_of_work():
+        page = locked_round(user, job_id, number, Station.RETURN)
+        revision = drafts.withdraw(page.job, user, number, why)
+        back = drafts.offered(page.job)
+    words = f"revision {back.number}" if back is not None and back.number else "the calibration the car came with"
+    say(
+        request,
+        f"Revision {revision.number} is withdrawn. The customer is told to go back to {words}; its changes are open in the draft.",
+    )
+    return RedirectResponse(page.path + "/return", 303)
+
+
+def found_revision(user: User, job_id: int, number: int) -> tuple[Job, Revision]:
+    """A revision of a job of the person's shop.
+
+    Raises:
+        HTTPException: 404 if there is none.
+    """
+    job = job_of(user, job_id)
+    revision = drafts.revision(job, number)
+    if revision is None:
+        raise HTTPException(404)
+    return job, revision
+
+
+def as_file(data: bytes | str, name: str, kind: str) -> Response:
+    """A file to be kept."""
+    return Response(data, media_type=kind, headers={"content-disposition": f'attachment; filename="{name}"'})
+
+
+@router.get(_REVISION + ".json")
+def download(user: Person, job_id: int, number: int) -> Response:
+    """A revision's calibration as JSON."""
+    with unit_of_work():
+        job, revision = found_revision(user, job_id, number)
+        name, text = package.calibration_file(job, revision)
+    answer = as_file(text, name, "application/json")
+    answer.headers["x-content-hash"] = revision.calibration.content_hash
+    return answer
+
+
+@router.get(_REVISION + "/image.{kind}")
+def image_file(user: Person, job_id: int, number: int, kind: str) -> Response:
+    """A revision's image, in any of the formats."""
+    if kind not in FORMATS:
+        raise HTTPException(404)
+    wanted: ImageFormat = kind
+    with unit_of_work():
+        job, revision = found_revision(user, job_id, number)
+        image = images.of_revision(revision)
+        if image is None:
+            raise HTTPException(404)
+        data = images.file_of(image, wanted)
+    return as_file(data, package.image_name(job, revision, wanted), "application/octet-stream")
+
+
+@router.get(_REVISION + "/report.pdf")
+def report_pdf(user: Person, job_id: int, number: int) -> Response:
+    """A revision's report as PDF."""
+    with unit_of_work():
+        job, revision = found_revision(user, job_id, number)
+    if not revision.report:
+        raise HTTPException(404)
+    return as_file(
+        report.as_pdf(report.title_of(job, revision), revision.report),
+        f"{package.stem(job, revision)}.pdf",
+        "application/pdf",
+    )
+
+
+@router.get(_REVISION + "/report")
+def report_page(request: Request, user: Person, job_id: int, number: int) -> Response:
+    """A revision's report as a page."""
+    with unit_of_work():
+        job, revision = found_revision(user, job_id, number)
+    if not revision.report:
+        raise HTTPException(404)
+    return render(request, "report_page.html", user, job=job, revision=revision)
+
+
+@router.get(_REVISION + ".zip")
+def whole(user: Person, job_id: int, number: int) -> Response:
+    """Everything of a return in one archive."""
+    with unit_of_work():
+        job, revision = found_revision(user, job_id, number)
+        image, brief = images.of_revision(revision), revision.brief
+    return as_file(
+        package.package(job, revision, image, brief), f"{package.stem(job, revision)}.zip", "application/zip"
+    )

@@ -1,0 +1,147 @@
+"""Spark over engine speed at full load: what the table has, what was run clean, what knocked, where best torque lies."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+
+from uchiwa.core.proposals.torque.decision import Decision
+from uchiwa.core.proposals.torque.proposal import TorqueProposal
+from uchiwa.core.pulls.gain import SparkGain
+from uchiwa.web.stations.spark.pull_picture import ticks
+
+WIDTH, HEIGHT = 820.0, 214.0
+LEFT, RIGHT, TOP, BOTTOM = 40.0, 16.0, 10.0, 22.0
+_WIDE = 1.96
+
+
+@dataclass(frozen=True)
+class Rung:
+    """A column of the picture; positions in its units, NaN for what is not known."""
+
+    column: int
+    x: float
+    before: float
+    after: float
+    best: float
+    best_low: float
+    best_high: float
+    clean: float
+    knocked: float
+    advice: str
+
+
+@dataclass(frozen=True)
+class Ladder:
+    """The picture: rungs, the marks of its axes, and the lines of the table before and after."""
+
+    rungs: tuple[Rung, ...]
+    marks: tuple[tuple[float, str], ...]
+    speeds: tuple[tuple[float, str], ...]
+    before: str
+    after: str
+
+
+def ladder(proposal: TorqueProposal) -> Ladder:
+    """Everything that decides the spark of each column, on one scale."""
+    decisions = proposal.decisions
+    told = [
+        value
+        for one in decisions
+        for value in (one.spark, one.after, one.clean, one.knocked, one.gain.lowest, _near(one, one.best))
+        if math.isfinite(value)
+    ]
+    low, high = min(told) - 1.5, max(told) + 1.5
+    first, last = decisions[0].speed, decisions[-1].speed
+    wide = max(last - first, 1.0)
+
+    def x(speed: float) -> float:
+        return LEFT + 14 + (speed - first) / wide * (WIDTH - LEFT - RIGHT - 28)
+
+    def y(spark: float) -> float:
+        if not math.isfinite(spark):
+            return float("nan")
+        return TOP + (high - min(max(spark, low), high)) / (high - low) * (HEIGHT - TOP - BOTTOM)
+
+    rungs = tuple(
+        Rung(
+            one.column, x(one.speed), y(one.spark), y(one.after), y(one.best), y(one.best - _WIDE * one.best_error),
+            y(one.best + _WIDE * one.best_error), y(one.clean), y(one.knocked), one.advice.value,
+        )
+        for one in decisions
+    )  # fmt: skip
+    return Ladder(
+        rungs,
+        tuple((y(one), f"{one:g}°".replace("-", "−")) for one in ticks(low, high, 6)),
+        tuple((x(one.speed), f"{one.speed:.0f}") for one in decisions),
+        " ".join(f"{one.x:.1f},{one.before:.1f}" for one in rungs),
+        " ".join(f"{one.x:.1f},{one.after:.1f}" for one in rungs),
+    )
+
+
+def _near(one: Decision, value: float) -> float:
+    """A best spark only so far away that it does not squeeze the picture."""
+    return min(max(value, one.spark - 8.0), one.spark + 8.0) if math.isfinite(value) else value
+
+
+@dataclass(frozen=True)
+class Hill:
+    """Torque over spark in one band: the runs as dots, the parabola, and the present and best spark."""
+
+    dots: tuple[tuple[float, float, int], ...]
+    curve: str
+    at: float
+    best: float
+    sparks: tuple[tuple[float, str], ...]
+    torques: tuple[tuple[float, str], ...]
+
+
+def hill(proposal: TorqueProposal, decision: Decision, width: float = 388.0, height: float = 130.0) -> Hill | None:
+    """The runs of a column; None if fewer than two tell anything."""
+    gain = decision.gain
+    runs = list(gain.runs)
+    if len(runs) < 2:
+        return None
+    band = decision.column
+    sparks, levels = proposal.bands.spark[runs, band], proposal.bands.level[runs, band]
+    low, high = (
+        float(min(sparks.min(), decision.spark)) - 1.0,
+        float(max(sparks.max(), decision.spark, decision.after)) + 1.5,
+    )
+    grid = np.linspace(low, high, 60)
+    fitted = _parabola(gain, proposal.gains.loss, grid)
+    floor, ceiling = float(levels.min()), float(levels.max())
+    if np.isfinite(fitted).any():
+        floor, ceiling = min(floor, float(np.nanmin(fitted))), max(ceiling, float(np.nanmax(fitted)))
+    pad = max((ceiling - floor) * 0.08, 0.5)
+    floor, ceiling = floor - pad, ceiling + pad
+    left, bottom = 40.0, height - 18.0
+
+    def x(spark: float) -> float:
+        return left + (spark - low) / (high - low) * (width - left - 6)
+
+    def y(level: float) -> float:
+        return 4 + (ceiling - level) / (ceiling - floor) * (bottom - 4)
+
+    known = np.isfinite(fitted)
+    return Hill(
+        tuple((x(float(a)), y(float(b)), run + 1) for a, b, run in zip(sparks, levels, runs, strict=True)),
+        " ".join(f"{x(float(a)):.1f},{y(float(b)):.1f}" for a, b in zip(grid[known], fitted[known], strict=True)),
+        x(decision.spark),
+        x(decision.best) if math.isfinite(decision.best) and low <= decision.best <= high else float("nan"),
+        tuple((x(one), f"{one:g}°") for one in ticks(low, high, 6)),
+        tuple((y(one), f"{one:g}") for one in ticks(floor, ceiling, 3)),
+    )
+
+
+def _parabola(gain: SparkGain, loss: float, grid: np.ndarray) -> np.ndarray:
+    """The fitted torque over spark: through the level and slope at the present spark, with its own or the common bend."""
+    if not math.isfinite(gain.gain):
+        return np.full(grid.shape, np.nan)
+    bend = -loss * gain.level
+    if math.isfinite(gain.best) and abs(gain.best - gain.at) > 0.2:
+        bend = -gain.gain / (2 * (gain.best - gain.at))
+    d = grid - gain.at
+    return gain.level + gain.gain * d + bend * d**2

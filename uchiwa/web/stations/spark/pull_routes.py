@@ -1,0 +1,134 @@
+"""The pulls sheet: runs over engine speed, what was changed for each, and what chance explains."""
+
+from __future__ import annotations
+
+import json
+from typing import Annotated, Any
+
+from fastapi import Form, HTTPException, Request
+from fastapi.responses import Response
+
+from uchiwa.core.cars.car_file import CarFile
+from uchiwa.core.errors import BadInput
+from uchiwa.core.proposals.policy_file import policy_from
+from uchiwa.core.pulls.overlay import PullView, compare
+from uchiwa.core.pulls.repeat import repeatability
+from uchiwa.core.pulls.runs import bands_of, even_bands
+from uchiwa.core.pulls.weather import trusted
+from uchiwa.core.rounds.progress import Station
+from uchiwa.services import spark as work
+from uchiwa.store import pull_notes
+from uchiwa.store.database import unit_of_work
+from uchiwa.store.models import User
+from uchiwa.web.pages import render
+from uchiwa.web.requests.session import FromOurForm, Person
+from uchiwa.web.round_standing import RoundPage, open_round, round_page
+from uchiwa.web.routing import router as new_router
+from uchiwa.web.stations.spark.page import BASE, SHEETS, Fields, Looking, back, empty, fragment, with_form
+from uchiwa.web.stations.spark.pull_picture import LOOKS, picture, readings
+
+router = new_router()
+_HERE = BASE + "/pulls"
+_KEYS = ("window", "slope_percent", "low", "high")
+
+
+def _values(page: RoundPage) -> dict[str, Any]:
+    rows = work.pull_rows(page.job, page.round)
+    if not rows:
+        raise BadInput(
+            "no accepted log or dyno file holds a full-load pull",
+            advice="send a dyno file with engine speed and torque, or a road log of one long pull in a high gear",
+        )
+    view = work.kept(page.round, "pulls", PullView)
+    shown = [row for row in rows if not row.hidden]
+    pulls = [row.pull for row in shown]
+    drawn = work.overlaid(shown, view)
+    car = CarFile.loads(page.job.car.file)
+    repeats = repeatability(bands_of(pulls, even_bands(pulls), car.displacement))
+    compared = compare(pulls, drawn, repeats, view.low, view.high)
+    drawing = picture(drawn, view.low, view.high) if shown else None
+    names = [row.note.note if row.note is not None and row.note.note else row.log.name for row in shown]
+    return {
+        "page": page,
+        "sheets": SHEETS,
+        "sheet": "pulls",
+        "rows": [*shown, *(row for row in rows if row.hidden)],
+        "looks": {row.key: (rows.index(row) % LOOKS) for row in rows},
+        "order": {row.key: number for number, row in enumerate(shown, 1)},
+        "compared": {row.key: one for row, one in zip(shown, compared, strict=True)},
+        "shown": shown,
+        "drawing": drawing,
+        "readings": json.dumps(readings(drawn, names, drawing)).replace("<", "\\u003c")
+        if drawing is not None
+        else "{}",
+        "repeats": repeats,
+        "alike": [[row + 1 for row in group] for group in repeats.groups],
+        "view": view,
+        "reference": next((place for place, one in enumerate(compared, 1) if one.reference), 0),
+        "common": [one for one in (pulls[0].notes if pulls else ()) if all(one in pull.notes for pull in pulls)],
+        "mass_known": car.mass is not None,
+        "on_road": any(row.pull.source.value != "dyno" for row in rows),
+        "trusted": trusted,
+    }
+
+
+def _page(request: Request, user: User, page: RoundPage) -> Response:
+    try:
+        values = _values(page)
+    except BadInput as error:
+        return empty(request, user, page, "pulls", error)
+    return render(request, "_pulls.html" if fragment(request) else "pulls.html", user, **values)
+
+
+@router.get(_HERE)
+def pulls(request: Request, user: Person, job_id: int, number: int) -> Response:
+    """The sheet and its margin."""
+    with unit_of_work():
+        return _page(request, user, round_page(user, job_id, number, Station.SPARK))
+
+
+def _again(request: Request, user: User, job_id: int, number: int) -> Response:
+    with unit_of_work():
+        page = round_page(user, job_id, number, Station.SPARK)
+        return _page(request, user, page) if fragment(request) else back(page, "pulls", Looking())
+
+
+@router.post(_HERE + "/view", dependencies=[FromOurForm])
+def view(request: Request, user: Person, job_id: int, number: int, form: Fields) -> Response:
+    """Change how pulls are looked at."""
+    with unit_of_work():
+        page = open_round(user, job_id, number, Station.SPARK)
+        old = work.kept(page.round, "pulls", PullView).model_dump(mode="json")
+        told = with_form(old, form, _KEYS)
+        if "corrected" in form:
+            told["corrected"] = form["corrected"] == "yes"
+        work.keep(page.round, "pulls", policy_from(PullView, told, "view"))
+    return _again(request, user, job_id, number)
+
+
+@router.post(_HERE + "/note", dependencies=[FromOurForm])
+def note(
+    request: Request,
+    user: Person,
+    job_id: int,
+    number: int,
+    pull: Annotated[str, Form()],
+    note: Annotated[str | None, Form(max_length=300)] = None,
+    hidden: Annotated[bool | None, Form()] = None,
+    move: Annotated[int, Form()] = 0,
+) -> Response:
+    """Note what was changed for a pull, show or hide it, or move it among the others."""
+    with unit_of_work():
+        page = open_round(user, job_id, number, Station.SPARK)
+        rows = work.pull_rows(page.job, page.round)
+        at = next((place for place, row in enumerate(rows) if row.key == pull), None)
+        if at is None:
+            raise HTTPException(404)
+        row = rows[at]
+        pull_notes.keep((row.log.id, row.pull.number), note=note, hidden=hidden)
+        to = at + move
+        if move and 0 <= to < len(rows):
+            rows[at], rows[to] = rows[to], rows[at]
+            for place, one in enumerate(rows):
+                pull_notes.keep((one.log.id, one.pull.number), place=float(place))
+    return _again(request, user, job_id, number)

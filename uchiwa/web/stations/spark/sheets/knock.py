@@ -1,0 +1,71 @@
+"""The knock sheet: where it knocked, whether it is real, and the spark that goes out."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from uchiwa.core.knock.judgement import Cluster, Verdict
+from uchiwa.core.knock.retard import LEARNED
+from uchiwa.core.logs.log import BoolArray
+from uchiwa.core.proposals.knock.proposal import KnockPolicy, report
+from uchiwa.services.spark import KnockWork, knock_work
+from uchiwa.web.grid.grid import Grid
+from uchiwa.web.stations.spark.grid import KnockView, knock_grid
+from uchiwa.web.stations.spark.sheets.sheet import Moments, TableSheet
+
+_MOST_EVENTS = 14
+_AROUND_S = 1.5
+_SHOWN = ("knock_retard", LEARNED, "knock_level", "marker", "spark_advance", "engine_speed")
+
+
+def _holds(found: KnockWork) -> dict[int, Verdict]:
+    return {one.number: found.holds(one) for one in found.proposal.clusters}
+
+
+def _grid(found: KnockWork, view: KnockView, waiting: BoolArray) -> Grid:
+    return knock_grid(found.proposal, view, waiting, _holds(found))
+
+
+def _first(found: KnockWork) -> tuple[int, int]:
+    """Of the gravest knock that counts, else where most time was spent."""
+    for cluster in sorted(found.proposal.clusters, key=lambda one: found.holds(one) is Verdict.NOISE):
+        worst = max(cluster.events, key=lambda one: one.event.retard)
+        return worst.i, worst.j
+    dwell = found.proposal.knock.dwell
+    j, i = np.unravel_index(int(np.argmax(dwell)), dwell.shape)
+    return int(i), int(j)
+
+
+def _cluster_at(found: KnockWork, i: int, j: int) -> Cluster | None:
+    return next((one for one in found.proposal.clusters if (i, j) in one.cells), None)
+
+
+def _more(found: KnockWork, i: int, j: int) -> dict[str, Any]:
+    at = found.desk
+    here = [one for one in found.proposal.knock.events if (one.i, one.j) == (i, j)]
+    return {
+        "cluster": _cluster_at(found, i, j),
+        "holds": _holds(found),
+        "events": here[:_MOST_EVENTS],
+        "more": max(len(here) - _MOST_EVENTS, 0),
+        "names": [at.row_of(number) for number in range(len(at.on_table))],
+        "left_out": [row for row, log in zip(at.rows, at.logs, strict=True) if log not in at.on_table],
+    }
+
+
+def _moments(found: KnockWork, i: int, j: int) -> Moments:
+    """The events of a cell's cluster in the log that has most of them."""
+    cluster = _cluster_at(found, i, j)
+    events = list(cluster.events) if cluster is not None else []
+    numbers = [one.log for one in events]
+    index = max(set(numbers), key=numbers.count) if numbers else 0
+    spans = [(max(one.event.at - _AROUND_S, 0.0), one.event.at + _AROUND_S) for one in events if one.log == index]
+    return found.desk.row_of(index), spans, _SHOWN
+
+
+KNOCK = TableSheet(
+    "knock", "spark_advance", "knock", KnockPolicy, ("margin", "step", "slope", "widen", "learned"), KnockView, KnockView.RETARD,
+    knock_work, _grid, _first, _more, lambda found: report(found.proposal), _moments,
+)  # fmt: skip

@@ -1,0 +1,36 @@
+"""The knock-limit sheet: the level below which the sensor hears only the engine itself."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from uchiwa.core.logs.log import BoolArray
+from uchiwa.core.proposals.knock_limit.proposal import ThresholdPolicy, report
+from uchiwa.services.spark import LimitWork, limit_work
+from uchiwa.web.grid.grid import Grid
+from uchiwa.web.stations.spark.grid import TableView, limit_grid
+from uchiwa.web.stations.spark.level_picture import level_picture
+from uchiwa.web.stations.spark.sheets.sheet import Moments, TableSheet
+
+
+def _grid(found: LimitWork, view: TableView, waiting: BoolArray) -> Grid:
+    return limit_grid(found.proposal, view, waiting)
+
+
+def _first(_found: LimitWork) -> tuple[int, int]:
+    return 0, 0
+
+
+def _more(found: LimitWork, _i: int, j: int) -> dict[str, Any]:
+    return {"level": level_picture(found.proposal, j)}
+
+
+def _moments(found: LimitWork, _i: int, _j: int) -> Moments:
+    """Level and limit in the first safe log."""
+    return found.safe[0], [], ("knock_level", "knock_limit", "engine_speed")
+
+
+LIMIT = TableSheet(
+    "limit", "knock_limit", "knock limit", ThresholdPolicy, ("quantile", "margin", "least"), TableView,
+    TableView.PROPOSED, limit_work, _grid, _first, _more, lambda found: report(found.proposal), _moments,
+)  # fmt: skip

@@ -1,0 +1,137 @@
+"""Two calibrations of a job side by side, and taking single changes across into the draft."""
+
+from __future__ import annotations
+
+from typing import Annotated
+from urllib.parse import urlencode
+
+from fastapi import Form, Request, UploadFile
+from fastapi.responses import RedirectResponse, Response
+
+from uchiwa.core.errors import BadInput
+from uchiwa.core.quantities.display import shown_table
+from uchiwa.core.rounds.progress import Station
+from uchiwa.core.tables.difference import difference
+from uchiwa.core.tables.editing.transfer import take_constant, take_table
+from uchiwa.services import comparable, tables
+from uchiwa.store import calibrations, drafts
+from uchiwa.store.database import unit_of_work
+from uchiwa.web.account.display_units import liking_of
+from uchiwa.web.grid.cells import parse_cells
+from uchiwa.web.pages import render, say
+from uchiwa.web.requests.session import FromOurForm, Person
+from uchiwa.web.round_standing import open_round, round_page
+from uchiwa.web.routing import router as new_router
+from uchiwa.web.stations.tables.grid import Showing, as_grid, drawn, in_percent
+from uchiwa.web.stations.tables.lines import table_lines
+
+router = new_router()
+_HERE = "/jobs/{job_id}/rounds/{number}/compare"
+LARGEST = 16 * 2**20
+
+
+@router.get(_HERE)
+def compare(
+    request: Request,
+    user: Person,
+    job_id: int,
+    number: int,
+    a: str = "",
+    b: str = comparable.DRAFT,
+    table: str = "",
+    j: int = -1,
+) -> Response:
+    """What `b` has changed from `a`."""
+    with unit_of_work():
+        page = round_page(user, job_id, number, Station.REVIEW)
+        draft = drafts.current(page.job)
+        first = comparable.side(page.job, a or f"revision:{draft.base.number}")
+        second = comparable.side(page.job, b)
+        offered = comparable.choices(page.job)
+        pinned = drafts.pins_of(draft, table)
+    change = difference(first.content, second.content)
+    shown = next((one for one in change.tables if one.table.id == table), change.tables[0] if change.tables else None)
+    grid = lines = after = None
+    if shown is not None:
+        liking = liking_of(user, page.job, second.content)
+        after = shown_table(shown.table, liking)
+        before = shown_table(shown.table.with_grid(shown.before), liking)
+        grid = as_grid(after, drawn(after, before, None, pinned, Showing.CHANGE))
+        row = j if 0 <= j < after.shape[0] else int(shown.changed.sum(axis=1).argmax())
+        lines = table_lines(after, before, row)
+        j = row
+    for one in (first, second):
+        if one.name not in [name for name, _ in offered]:
+            offered.append((one.name, one.words))
+    return render(
+        request,
+        "compare.html",
+        user,
+        page=page,
+        draft=draft,
+        a=first,
+        b=second,
+        offered=offered,
+        change=change,
+        shown=shown,
+        table=after,
+        grid=grid,
+        lines=lines,
+        j=j,
+        percent=shown is not None and in_percent(shown.table.with_grid(shown.before)),
+        units={one.id: one.unit for one in second.content.constants},
+    )
+
+
+@router.post(_HERE + "/file", dependencies=[FromOurForm])
+def file(user: Person, job_id: int, number: int, file: UploadFile) -> Response:
+    """Keep a file to compare with; it changes nothing in the job."""
+    data = file.file.read(LARGEST + 1)
+    name = file.filename or "file"
+    if not data:
+        raise BadInput("no file was chosen", advice="choose a calibration or an image")
+    if len(data) > LARGEST:
+        raise BadInput(f"a calibration may have up to {LARGEST // 2**20} MiB", where=name)
+    with unit_of_work():
+        page = round_page(user, job_id, number, Station.REVIEW)
+        kept = calibrations.keep(user.shop_id, comparable.read_file(page.job, data, name))
+    return RedirectResponse(f"{page.path}/compare?{urlencode({'a': comparable.DRAFT, 'b': f'file:{kept.id}'})}", 303)
+
+
+@router.post(_HERE + "/take", dependencies=[FromOurForm])
+def take(
+    request: Request,
+    user: Person,
+    job_id: int,
+    number: int,
+    source: Annotated[str, Form(max_length=40)],
+    version: Annotated[int, Form()],
+    table: Annotated[str, Form(max_length=64)] = "",
+    constant: Annotated[str, Form(max_length=64)] = "",
+    cells: Annotated[str, Form()] = "",
+    back: Annotated[str, Form(max_length=400)] = "",
+) -> Response:
+    """Take a table, some cells of it, or a constant of one side into the draft."""
+    with unit_of_work():
+        page = open_round(user, job_id, number, Station.REVIEW)
+        other = comparable.side(page.job, source)
+        draft = drafts.current(page.job)
+        if constant:
+            words = f"Constant {constant} as in {other.words}"
+            event = tables.change_content(
+                page.job, page.round, user, version, lambda one: take_constant(one, other.content, constant), words,
+                {"from": source, "constant": constant},
+            )  # fmt: skip
+        else:
+            chosen = parse_cells(cells)
+            pinned = drafts.pins_of(draft, table)
+            title = next((one.title for one in other.content.tables if one.id == table), table)
+            words = f"{title}: {f'{len(chosen)} cells' if chosen else 'all'} as in {other.words}"
+            event = tables.change_content(
+                page.job, page.round, user, version,
+                lambda one: take_table(one, other.content, table, chosen, pinned=pinned), words,
+                {"from": source, "table": table, "cells": chosen},
+            )  # fmt: skip
+    say(request, f"{event.sentence}. It is in the draft and can be undone.")
+    here = back.startswith(f"{page.path}/compare?")
+    return RedirectResponse(back if here else f"{page.path}/compare?b=draft&table={table}", 303)

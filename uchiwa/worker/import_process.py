@@ -1,0 +1,67 @@
+"""An import in a process of its own, so that no file can hold up the worker, or take it down."""
+
+from __future__ import annotations
+
+import logging
+import os
+import sys
+import time
+from dataclasses import dataclass
+
+from uchiwa.services.importing import read_and_check
+from uchiwa.store import uploads
+from uchiwa.store.database import is_lost
+from uchiwa.store.models import LogFile
+from uchiwa.worker.budget import Budget, budget_of
+from uchiwa.worker.child import DONE, FAILED, NO_DATABASE, Child
+
+_log = logging.getLogger("uchiwa.work")
+TOO_LARGE = "Reading it takes more memory than a file of its size may. Export it again with fewer channels, one drive to a file."
+_NICE, _MOST_NICE = 7, 15
+
+
+def _import(log_id: int, owner: str, budget: Budget) -> None:
+    budget.limit_memory()
+    try:
+        log = uploads.held_by(log_id, owner)
+        # A shop that sends many files at once waits behind one that sends a single one.
+        os.nice(min(_NICE * uploads.waiting_beside(log), _MOST_NICE))
+        try:
+            read_and_check(log)
+        except MemoryError:
+            uploads.refuse(log, TOO_LARGE)
+    except uploads.LeaseLostError:
+        return
+    except Exception as error:
+        _log.exception("the import of log %s failed", log_id)
+        sys.exit(NO_DATABASE if is_lost(error) else FAILED)
+
+
+@dataclass
+class Importing:
+    """An import under way, seen from the worker."""
+
+    log: LogFile
+    child: Child
+    until: float
+
+    @property
+    def too_long(self) -> bool:
+        """Whether it has used up its time."""
+        return time.monotonic() > self.until
+
+    def finish(self) -> None:
+        """Leave the log as it should be after its process has ended: one that failed gets another try, or no more."""
+        code = self.child.close()
+        try:
+            if code != DONE:
+                _log.warning("the import of log %s ended with %s", self.log.id, code)
+                uploads.release(self.log, counts=code != NO_DATABASE)
+        finally:
+            uploads.let_go(self.log)
+
+
+def begin(log: LogFile) -> Importing:
+    """Begin the import of a claimed log in a process of its own."""
+    budget = budget_of(log.size)
+    return Importing(log, Child(_import, log.id, log.owner, budget), time.monotonic() + budget.seconds)

@@ -1,0 +1,136 @@
+"""The worker: imports what was stored, several files at once and fair by shop, each in a process of its own.
+
+What waits is told by the logs themselves, so that no queue can lose it, and any number of workers can run beside each
+other.
+"""
+
+from __future__ import annotations
+
+import logging
+import os
+import signal
+import socket
+import threading
+import time
+from multiprocessing.connection import wait
+
+import pymysql
+from peewee import PeeweeException
+from playhouse.pool import MaxConnectionsExceeded
+
+from uchiwa.parent import end_with_parent
+from uchiwa.store import accounts, attempts, estimates, levels, sessions, uploads, worker_beats
+from uchiwa.store.database import database
+from uchiwa.worker import import_process
+from uchiwa.worker.telling import Telling
+
+BEAT_S = 5.0
+SLOTS = max(3, (os.cpu_count() or 2) + 1)
+"""Files imported at once; one shop has all but one of them at most, so that there is always room for another's."""
+_LOOK_S = 0.2
+_TIDY_S = 60.0
+_NO_DATABASE = (PeeweeException, pymysql.MySQLError, MaxConnectionsExceeded, OSError)
+_log = logging.getLogger("uchiwa.work")
+
+
+def _beat(stop: threading.Event) -> None:
+    name = f"{socket.gethostname()}:{os.getpid()}"[:64]
+    while True:
+        try:
+            worker_beats.beat(name)
+            uploads.hold_on()
+        except _NO_DATABASE:
+            database.close()
+        if stop.wait(BEAT_S):
+            return
+
+
+def tidy() -> None:
+    """What is done once a minute: forget what is over, and finish what a stopped import has left undone."""
+    uploads.drop_abandoned()
+    sessions.drop_old()
+    attempts.drop_old(accounts.WINDOW)
+    estimates.drop_old()
+    for log in levels.missing():
+        levels.build(log)
+
+
+class Imports:
+    """The imports that this worker looks after."""
+
+    def __init__(self, slots: int = SLOTS) -> None:
+        self.slots = slots
+        self.running: list[import_process.Importing] = []
+
+    def look_after(self) -> None:
+        """Take note of those that are over, and end those that take too long."""
+        for one in list(self.running):
+            if one.too_long and not one.child.over:
+                _log.warning("the import of log %s takes too long and is ended", one.log.id)
+                one.child.kill()
+            if one.child.over:
+                self.running.remove(one)
+                one.finish()
+
+    def fill(self) -> None:
+        """Begin as many more as there is room for."""
+        passed_over: set[int] = set()
+        while len(self.running) < self.slots:
+            log_id = uploads.next_waiting(self.slots - 1, passed_over)
+            if log_id is None:
+                return
+            log = uploads.claim(log_id)
+            if log is None:
+                passed_over.add(log_id)
+            else:
+                self.running.append(import_process.begin(log))
+
+    def wait(self, seconds: float) -> None:
+        """Until one of them is over, or for so long."""
+        ends = [one.child.process.sentinel for one in self.running]
+        if ends:
+            wait(ends, timeout=seconds)
+        else:
+            time.sleep(seconds)
+
+    def stop(self) -> None:
+        """End all of them; what they were at waits for the next worker."""
+        for one in self.running:
+            one.child.kill()
+            try:
+                uploads.release(one.log, counts=False)
+            except _NO_DATABASE:
+                continue
+            finally:
+                uploads.let_go(one.log)
+        self.running.clear()
+
+
+def run(parent: int | None = None) -> None:
+    """Work until told to stop (SIGINT or SIGTERM), or until the parent process has ended."""
+    over = threading.Event()
+    for one in (signal.SIGINT, signal.SIGTERM):
+        signal.signal(one, lambda *_: over.set())
+    threading.Thread(target=_beat, args=(over,), daemon=True).start()
+    if parent is not None:
+        end_with_parent(parent)
+    imports, told = Imports(), Telling()
+    tidied = -_TIDY_S
+    try:
+        while not over.is_set():
+            try:
+                imports.look_after()
+                imports.fill()
+                told.look_after()
+                if time.monotonic() - tidied > _TIDY_S:
+                    tidied = time.monotonic()
+                    tidy()
+                imports.wait(_LOOK_S)
+            except _NO_DATABASE as error:
+                _log.warning("the database does not answer: %s", error)
+                database.close()
+                over.wait(1.0)
+    finally:
+        over.set()
+        imports.stop()
+        told.stop()
