@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import time
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import asdict
@@ -43,6 +44,7 @@ from uchiwa.store.locks import lock_job
 from uchiwa.store.models import Car, Job, LogFile, Round, Shop
 
 _MOST_DRIVES = 400
+_TELL_S = 0.25
 
 
 def import_log(log_id: int) -> bool:
@@ -63,6 +65,28 @@ def import_log(log_id: int) -> bool:
         uploads.let_go(log)
 
 
+class Progress:
+    """How far an import is, told when it begins and then a few times a second at most: small files are through by then."""
+
+    def __init__(self, log: LogFile) -> None:
+        self.log = log
+        self._next = 0.0
+
+    def tell(self, percent: int, stage: str) -> None:
+        """So far.
+
+        Raises:
+            LeaseLostError: another worker has it.
+        """
+        if time.monotonic() >= self._next:
+            uploads.progress(self.log, percent, stage)
+            self._next = time.monotonic() + _TELL_S
+
+    def keeping(self, number: int, of: int, done: float) -> None:
+        """While samples are kept: the share that is done of one of so many recordings."""
+        self.tell(int(30 + 55 * (number + done) / of), "keeping samples")
+
+
 def perform(log: LogFile) -> bool:
     """Import a claimed file and tell what its round shows; whether it came to an end, and not to that of its lease."""
     try:
@@ -80,25 +104,26 @@ def read_and_check(log: LogFile) -> None:
         LeaseLostError: another worker has taken over; what this one would have written is not.
     """
     uploads.clear(log)
-    uploads.progress(log, 3, "reading")
+    progress = Progress(log)
+    progress.tell(3, "reading")
     try:
         check_size(log.size, log.name)
         surroundings, data = _what_is_known(log)
-        uploads.progress(log, 8, "reading")
+        progress.tell(8, "reading")
         recordings = read_recordings(data, _file_name(log), surroundings.knowledge)
         del data
     except BadInput as error:
         said = str(error).removeprefix(f"{_file_name(log)}: ")
         uploads.refuse(log, said[:1].upper() + said[1:])
         return
-    uploads.progress(log, 30, "keeping samples")
+    progress.tell(30, "keeping samples")
     rows = [log, *uploads.siblings(log, len(recordings) - 1)]
     with ThreadPoolExecutor(1) as beside:
         examined = beside.submit(_examine_all, surroundings, rows, recordings)
         for number, (row, recording) in enumerate(zip(rows, recordings, strict=True)):
             hold = partial(uploads.must_hold, log)
-            samples.write(row, recording, partial(_tell, log, number, len(rows)), hold)
-        uploads.progress(log, 88, "checking")
+            samples.write(row, recording, partial(progress.keeping, number, len(rows)), hold)
+        progress.tell(88, "checking")
         examined.result()
     for row in rows:  # before anybody sees them: what a view builds it may not see beside one who builds the same
         levels.build(row)
@@ -127,10 +152,6 @@ def _examine_all(surroundings: Surroundings, rows: list[LogFile], recordings: li
     """Runs beside the writing of samples, which mostly waits for the database."""
     for row, recording in zip(rows, recordings, strict=True):
         surroundings.examine(row, recording)
-
-
-def _tell(log: LogFile, number: int, of: int, done: float) -> None:
-    uploads.progress(log, int(30 + 55 * (number + done) / of), "keeping samples")
 
 
 def _file_name(log: LogFile) -> str:

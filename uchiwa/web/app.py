@@ -55,6 +55,9 @@ _ROUTES = (
     settings_routes, health_routes,
 )  # fmt: skip
 
+_NICE = 3
+"""Pages by the hundred are not to hold up a single file that somebody waits for; files by the hundred wait for pages."""
+
 
 @asynccontextmanager
 async def _lifespan(_app: FastAPI) -> AsyncIterator[None]:
@@ -71,6 +74,7 @@ def served() -> FastAPI:
         raise RuntimeError("there is no database yet")
     connect_to(place)
     end_with_parent()
+    os.nice(_NICE)
     return create_app(place.secret_key, demo=os.environ.get(DEMO) == "yes", settings=read_settings())
 
 

@@ -92,7 +92,7 @@ def spark_words(inputs: dict[str, Any]) -> str:
 
 
 environment = Environment(
-    loader=FileSystemLoader(HERE / "templates"),
+    loader=FileSystemLoader(sorted({one.parent for one in HERE.rglob("*.html")})),
     autoescape=select_autoescape(("html",), default=True),
     undefined=StrictUndefined,
     trim_blocks=True,

@@ -1,1 +1,0 @@
-"""Routers, one for each station and page."""
