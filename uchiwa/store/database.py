@@ -89,6 +89,8 @@ def connect_to(place: Place) -> None:
         connect_timeout=5,
         read_timeout=120,
         write_timeout=120,
+        # On this machine nothing is encrypted, and reading all authorities' certificates would cost each connection 40 ms.
+        ssl_disabled=place.here,
         init_command="SET SESSION sql_mode='TRADITIONAL', time_zone='+00:00', innodb_lock_wait_timeout=8",
     )
 

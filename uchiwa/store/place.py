@@ -7,6 +7,7 @@ import os
 import secrets
 import socket
 from dataclasses import asdict, dataclass
+from ipaddress import ip_address
 from pathlib import Path
 
 FIRST_PORT = 8461
@@ -29,6 +30,14 @@ class Place:
     password: str
     database: str
     secret_key: str
+
+    @property
+    def here(self) -> bool:
+        """Whether the server is on this machine."""
+        try:
+            return ip_address(self.host).is_loopback
+        except ValueError:
+            return self.host == "localhost"
 
     @staticmethod
     def file() -> Path:

@@ -75,7 +75,12 @@ def _refusal(place: Place) -> pymysql.MySQLError | None:
     """Why the server does not take a connection of ours; None if it does."""
     try:
         pymysql.connect(
-            host=place.host, port=place.port, user=place.user, password=place.password, connect_timeout=2
+            host=place.host,
+            port=place.port,
+            user=place.user,
+            password=place.password,
+            connect_timeout=2,
+            ssl_disabled=place.here,
         ).close()
     except pymysql.MySQLError as error:
         return error
