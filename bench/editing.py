@@ -15,7 +15,7 @@ from uchiwa.core.tables.interchange import calibration_json
 from uchiwa.core.tables.table import Axis, Calibration, Table, frozen
 from uchiwa.services import tables
 from uchiwa.standin.cars import pike_base
-from uchiwa.store import drafts, jobs
+from uchiwa.store import draft_steps, jobs
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import Job, Round, User
 from uchiwa.web.stations.tables.grid import Showing, drawn
@@ -57,7 +57,7 @@ def _server(user: User, job: Job, round_: Round) -> list[tuple[str, float, str]]
                 tables.edit(job, round_, user, version, "ve_main", cells, lines[number % 2], "", Liking())
                 kept = time.perf_counter()
                 after = tables.table_work(job, round_, "ve_main")
-                drafts.steps(job)
+                draft_steps.steps(job)
                 cells_now = looked.changed(drawn(after.table, after.was, None, after.pinned, Showing.VALUE))
             size = len(json.dumps(cells_now))
             times.append((time.perf_counter() - begun) * 1000)

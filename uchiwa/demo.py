@@ -40,11 +40,13 @@ from uchiwa.store import (
     answers,
     briefs,
     calibrations,
+    draft_steps,
     drafts,
     images,
     jobs,
     messages,
     pull_notes,
+    revisions,
     samples,
     uploads,
 )
@@ -380,9 +382,9 @@ def _freeze(job: Job, round_: Round, tuner: User, carried: str) -> None:
         digest = image.content_hash if image is not None else ""
         freezing.keep_report(revision, report_of.body(found, round_, revision, told, Liking(), digest, tuner.name))
         if carried in ("downloaded", "flashed"):
-            drafts.downloaded(revision)
+            revisions.downloaded(revision)
         if carried == "flashed":
-            drafts.flashed(found, revision)
+            revisions.flashed(found, revision)
 
 
 def _take(job: Job, round_: Round, tuner: User, calibration: Calibration) -> None:
@@ -392,4 +394,4 @@ def _take(job: Job, round_: Round, tuner: User, calibration: Calibration) -> Non
         proposal = fuel_proposal(logs, calibration, table.id, POLICY)
         after = calibration.with_table(proposal.corrected)
         sentence = difference(calibration, after).tables[0].sentence
-        drafts.take(job, round_, tuner, drafts.current(job).version, after, sentence, report(proposal))
+        draft_steps.take(job, round_, tuner, drafts.current(job).version, after, sentence, report(proposal))

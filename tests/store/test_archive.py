@@ -23,6 +23,7 @@ from uchiwa.store import (
     answers,
     archive_in,
     archive_out,
+    draft_steps,
     drafts,
     events,
     images,
@@ -31,6 +32,7 @@ from uchiwa.store import (
     messages,
     notes,
     pull_notes,
+    revisions,
     samples,
 )
 from uchiwa.store.database import unit_of_work
@@ -68,7 +70,7 @@ def worked(scene):
     with unit_of_work():
         second = jobs.rounds(scene.job)[-1]
         tables.edit(scene.job, second, scene.user, 4, "spark_main", [(2, 2)], "x-1", "", Liking())
-        drafts.undo(scene.job, second, scene.user, 5)
+        draft_steps.undo(scene.job, second, scene.user, 5)
     return scene
 
 
@@ -127,12 +129,12 @@ def test_the_same_job_elsewhere(worked, elsewhere):
             for one in (worked.job, job)
         )
         assert (old.rasters[0].channels[0].values == new.rasters[0].channels[0].values).all()
-        assert drafts.redoable(drafts.steps(job)) is not None
-        drafts.redo(job, jobs.rounds(job)[-1], elsewhere, drafts.current(job).version)
+        assert draft_steps.redoable(draft_steps.steps(job)) is not None
+        draft_steps.redo(job, jobs.rounds(job)[-1], elsewhere, drafts.current(job).version)
         taken = Event.select().where(Event.job == job, Event.kind == "take").get()
         assert json.loads(taken.inputs)["log_ids"] == logs
-        assert images.file_of(images.of_revision(drafts.revision(job, 1))) == images.file_of(
-            images.of_revision(drafts.revision(worked.job, 1))
+        assert images.file_of(images.of_revision(revisions.numbered(job, 1))) == images.file_of(
+            images.of_revision(revisions.numbered(worked.job, 1))
         )
         assert events.history(job)[0].sentence.startswith("Brought in from job.zip")
 
@@ -140,7 +142,7 @@ def test_the_same_job_elsewhere(worked, elsewhere):
 def test_a_report_from_elsewhere_holds_no_script(worked, elsewhere):
     job, _ = brought_in(exported(worked.job), elsewhere)
     with unit_of_work():
-        report = drafts.revision(job, 1).report
+        report = revisions.numbered(job, 1).report
     assert report == '<article class="report"><h1>R</h1><p>ok</p></article>'
 
 

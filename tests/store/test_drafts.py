@@ -8,7 +8,7 @@ from uchiwa.core.errors import BadInput
 from uchiwa.core.tables.interchange import calibration_json
 from uchiwa.services import fuel, importing
 from uchiwa.standin.cars import pike_base
-from uchiwa.store import calibrations, drafts, events, jobs
+from uchiwa.store import calibrations, draft_steps, drafts, events, jobs, revisions
 from uchiwa.store.database import database, unit_of_work
 from uchiwa.store.models import Event, Round, StoredCalibration
 
@@ -81,33 +81,33 @@ def test_putting_back_restores_and_is_remembered(at_fuel):
     before = table_of(at_fuel)
     event = take(at_fuel)
     with unit_of_work():
-        drafts.put_back(at_fuel.job, at_fuel.round, at_fuel.user, drafts.current(at_fuel.job).version, event.id)
+        draft_steps.put_back(at_fuel.job, at_fuel.round, at_fuel.user, drafts.current(at_fuel.job).version, event.id)
         kinds = [(one.kind, one.put_back) for one in events.history(at_fuel.job)]
         undoing = Event.select().where(Event.kind == events.UNDO).get()
         assert jobs.facts_of([at_fuel.round])[at_fuel.round.id].taken == 0
     assert np.array_equal(table_of(at_fuel), before)
     assert kinds == [("take", True), ("start", False)]
     assert undoing.sentence == f"Undid: {event.sentence}"
-    with pytest.raises(drafts.CannotPutBackError), unit_of_work():
-        drafts.put_back(at_fuel.job, at_fuel.round, at_fuel.user, drafts.current(at_fuel.job).version, event.id)
+    with pytest.raises(draft_steps.CannotPutBackError), unit_of_work():
+        draft_steps.put_back(at_fuel.job, at_fuel.round, at_fuel.user, drafts.current(at_fuel.job).version, event.id)
 
 
 def test_freezing_ends_the_round_and_opens_the_next(at_fuel):
     take(at_fuel)
     with unit_of_work():
-        revision = drafts.freeze(
+        revision = revisions.freeze(
             at_fuel.job, at_fuel.round, at_fuel.user, drafts.current(at_fuel.job).version, "flash it"
         )
         rounds = jobs.rounds(at_fuel.job)
         draft = drafts.current(at_fuel.job)
-        frozen = drafts.revision(at_fuel.job, 1)
+        frozen = revisions.numbered(at_fuel.job, 1)
         content = calibrations.content(frozen.calibration)
     assert (revision.number, draft.base.number, len(rounds)) == (1, 1, 2)
     assert rounds[0].returned_at is not None
     assert np.array_equal(content.table("ve_main").grid, table_of(at_fuel))
     assert frozen.calibration.content_hash == calibration_json.content_hash(content)
     with pytest.raises(drafts.StaleDraftError), unit_of_work():
-        drafts.freeze(at_fuel.job, rounds[0], at_fuel.user, draft.version, "again")
+        revisions.freeze(at_fuel.job, rounds[0], at_fuel.user, draft.version, "again")
 
 
 def test_equal_calibrations_are_kept_once(scene):

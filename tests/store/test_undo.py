@@ -11,7 +11,7 @@ from uchiwa.core.errors import BadInput
 from uchiwa.core.quantities.display import Liking
 from uchiwa.core.tables.editing.transfer import set_constant
 from uchiwa.services import tables
-from uchiwa.store import drafts
+from uchiwa.store import draft_steps, drafts
 from uchiwa.store.database import unit_of_work
 
 LINES = ("x-1", "x*1.01", "+3 %", "smooth 60", "fill across", "steps 2 lower", "was", "14.5", "shape row 60 shifted")
@@ -31,9 +31,9 @@ def step(scene: Scene, what) -> bool:  # noqa: F811
         with unit_of_work():
             version = drafts.current(scene.job).version
             if what == "undo":
-                drafts.undo(scene.job, scene.round, scene.user, version)
+                draft_steps.undo(scene.job, scene.round, scene.user, version)
             elif what == "redo":
-                drafts.redo(scene.job, scene.round, scene.user, version)
+                draft_steps.redo(scene.job, scene.round, scene.user, version)
             elif what == "constant":
                 change = lambda one: set_constant(one, "injector_flow", (one.constant("injector_flow") or 0) + 0.1)  # noqa: E731
                 tables.change_content(scene.job, scene.round, scene.user, version, change, "constant", {})
@@ -41,7 +41,7 @@ def step(scene: Scene, what) -> bool:  # noqa: F811
                 line, (i, j, width, height) = what
                 cells = [(a, b) for a in range(i, min(i + width, 15)) for b in range(j, min(j + height, 13))]
                 tables.edit(scene.job, scene.round, scene.user, version, "spark_main", cells, line, "", Liking())
-    except (BadInput, drafts.CannotPutBackError):
+    except (BadInput, draft_steps.CannotPutBackError):
         return False
     return True
 

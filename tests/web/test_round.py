@@ -10,7 +10,7 @@ from uchiwa.core.tables.difference import signed
 from uchiwa.core.tables.interchange import calibration_json
 from uchiwa.services import fuel, importing
 from uchiwa.standin.cars import pike_base
-from uchiwa.store import drafts, jobs, stored_log, uploads
+from uchiwa.store import jobs, revisions, stored_log, uploads
 from uchiwa.store.database import database, unit_of_work
 from uchiwa.store.models import LogFile
 from uchiwa.web.requests.limits import FORM_LIMIT_BYTES, UPLOAD_LIMIT_BYTES
@@ -173,7 +173,7 @@ def test_a_whole_round(at_fuel, scene, path):
     assert 'filename="corvid-pike-revision-1.json"' in answer.headers["content-disposition"]
     content = calibration_json.loads(answer.content)
     with unit_of_work():
-        kept = drafts.revision(scene.job, 1).calibration
+        kept = revisions.numbered(scene.job, 1).calibration
     assert calibration_json.content_hash(content) == kept.content_hash == answer.headers["x-content-hash"]
     for action, data in (
         ("fuel/take", {"version": "3"}),

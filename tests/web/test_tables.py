@@ -17,7 +17,7 @@ from uchiwa.core.tables.interchange import calibration_json
 from uchiwa.services import importing
 from uchiwa.standin.cars import car_named, pike_base
 from uchiwa.standin.layouts import flash, image_of, layout_data, layout_of
-from uchiwa.store import calibrations, drafts, images, jobs, links
+from uchiwa.store import calibrations, draft_steps, drafts, images, jobs, links, revisions
 from uchiwa.store.database import database, unit_of_work
 from uchiwa.store.models import Event, User
 
@@ -413,7 +413,7 @@ def test_the_customer_downloads_confirms_and_is_told_of_a_withdrawal(client, sce
     with unit_of_work():
         work = drafts.current(scene.job)
         assert work.base.number == 0
-        assert drafts.undoable(drafts.steps(scene.job)) is not None
+        assert draft_steps.undoable(draft_steps.steps(scene.job)) is not None
     assert "Draft against revision 0" in client.get(f"/jobs/{scene.job.id}/rounds/2/review").text
     assert client.send_form(f"{path}/return/withdraw", {"why": "again"}).status_code == 409
 
@@ -424,10 +424,10 @@ def test_a_log_of_a_withdrawn_revision_stays_measured_against_it(client, scene, 
     client.send_form(f"{path}/return", {"version": 2})
     with unit_of_work():
         second = jobs.rounds(scene.job)[-1]
-        assert drafts.running(scene.job, second).number == 1
+        assert revisions.running(scene.job, second).number == 1
     client.send_form(f"{path}/return/withdraw", {"why": "wrong table"})
     with unit_of_work():
-        assert drafts.running(scene.job, second).number == 0
+        assert revisions.running(scene.job, second).number == 0
 
 
 def test_another_shop_sees_none_of_it(client, scene, path, visitor):
@@ -454,7 +454,7 @@ def test_a_round_trip_of_a_new_job_from_an_image(client):
     job_id = int(re.search(r"/jobs/(\d+)/", answer.headers["location"])[1])
     with unit_of_work():
         job = jobs.find(User.get().shop_id, job_id)
-        base = calibrations.content(drafts.revision(job, 0).calibration)
+        base = calibrations.content(revisions.numbered(job, 0).calibration)
         assert images.of_job(job).format == "srec"
     assert calibration_json.content_hash(base) == calibration_json.content_hash(
         read_calibration(image_of(PIKE), layout_of(PIKE))

@@ -10,7 +10,7 @@ from uchiwa.core.errors import BadInput
 from uchiwa.core.logs.recognition.doubt import ask
 from uchiwa.core.proposals.fuel.evidence import QUANTITIES
 from uchiwa.services.log_cache import from_logs
-from uchiwa.store import calibrations, channels, drafts, jobs, samples
+from uchiwa.store import calibrations, channels, jobs, revisions, samples
 from uchiwa.store.models import Job, LogFile, Round
 
 _COMPUTED = ("speed_density_air", "fuel_based_air")
@@ -24,7 +24,7 @@ def airflow_of(job: Job, round_: Round) -> tuple[CrossCheck, list[LogFile]]:
         DoubtError: a channel that it would use is in doubt.
     """
     logs = jobs.usable_logs(round_)
-    revision = drafts.running(job, round_)
+    revision = revisions.running(job, round_)
     if not logs or revision is None:
         raise BadInput("there is no log to compute from", advice="accept at least one log of this round")
     base = calibrations.content(revision.calibration)

@@ -10,7 +10,7 @@ from uchiwa.core.tables.image.files import read_image
 from uchiwa.core.tables.interchange import calibration_json
 from uchiwa.core.tables.table import Calibration
 from uchiwa.core.whole_number import whole_number
-from uchiwa.store import calibrations, drafts, images
+from uchiwa.store import calibrations, draft_steps, drafts, images, revisions
 from uchiwa.store.models import Event, Job, StoredCalibration
 
 DRAFT = "draft"
@@ -34,8 +34,8 @@ class Side:
 def choices(job: Job) -> list[tuple[str, str]]:
     """What can be chosen, as (name, words): the draft, all revisions, and the contents after each step of the draft."""
     found = [(DRAFT, "the draft")]
-    found += [(f"revision:{one.number}", f"revision {one.number}") for one in drafts.revisions(job)]
-    steps = [one for one in drafts.steps(job) if not one.put_back]
+    found += [(f"revision:{one.number}", f"revision {one.number}") for one in revisions.of_job(job)]
+    steps = [one for one in draft_steps.steps(job) if not one.put_back]
     found += [(f"step:{one.id}", f"after: {one.sentence[:70]}") for one in reversed(steps[-30:])]
     return found
 
@@ -53,7 +53,7 @@ def side(job: Job, name: str) -> Side:
     if number is not None:
         match kind:
             case "revision":
-                revision = drafts.revision(job, number)
+                revision = revisions.numbered(job, number)
                 if revision is not None:
                     return Side(name, f"revision {number}", calibrations.content(revision.calibration))
             case "step" | "before":

@@ -15,7 +15,7 @@ from uchiwa.core.tables.attribution import by_reason
 from uchiwa.core.tables.difference import TableDifference
 from uchiwa.services.review import ReviewWork, review_work
 from uchiwa.services.visits import visits
-from uchiwa.store import briefs, drafts, events, findings, images, jobs, setups
+from uchiwa.store import briefs, drafts, events, findings, images, jobs, revisions, setups
 from uchiwa.store.models import Answer, Job, LogFile, Revision, Round, User
 
 
@@ -100,7 +100,7 @@ def freeze(job: Job, round_: Round, author: User, version: int, notes: str, *, f
             f"{len(unanswered)} of the review's concerns {'is' if len(unanswered) == 1 else 'are'} open: {unanswered[0].sentence}",
             advice="answer or mend them on the Review station first",
         )
-    revision = drafts.freeze(job, round_, author, version, notes, final=final, led_to_by=led_to_by(told))
+    revision = revisions.freeze(job, round_, author, version, notes, final=final, led_to_by=led_to_by(told))
     image = images.of_job(job)
     if image is not None:
         images.keep_for(revision, image, told.work.content)

@@ -26,7 +26,7 @@ from uchiwa.core.tables.difference import difference, same_axes
 from uchiwa.core.tables.editing.breakpoints import rebroken
 from uchiwa.core.tables.table import Calibration, Table
 from uchiwa.services.log_cache import bytes_of, from_logs
-from uchiwa.store import calibrations, channels, drafts, estimates, jobs, samples
+from uchiwa.store import calibrations, channels, draft_pins, draft_steps, drafts, estimates, jobs, revisions, samples
 from uchiwa.store.models import Draft, Event, Job, LogFile, Round, User
 
 
@@ -70,7 +70,7 @@ def policy_of(round_: Round) -> Policy:
 def pinned_policy(round_: Round, draft: Draft, table_id: str) -> Policy:
     """A round's policy with the pins of a table."""
     policy = policy_of(round_)
-    pinned = sorted({*policy.pinned, *drafts.pins_of(draft, table_id)})
+    pinned = sorted({*policy.pinned, *draft_pins.pins_of(draft, table_id)})
     return policy.model_copy(update={"pinned": tuple(pinned)})
 
 
@@ -136,7 +136,7 @@ def round_proposal(job: Job, round_: Round, policy: Policy) -> FuelProposal | No
     Raises:
         BadInput: the logs lack a channel.
     """
-    revision, logs = drafts.running(job, round_), jobs.usable_logs(round_)
+    revision, logs = revisions.running(job, round_), jobs.usable_logs(round_)
     if revision is None or not logs:
         return None
     base = calibrations.content(revision.calibration)
@@ -154,8 +154,8 @@ def fuel_work(job: Job, round_: Round, table_id: str | None = None) -> FuelWork:
         BadInput: there is no usable log or no table, or the logs lack a channel.
     """
     draft = drafts.current(job)
-    revision = drafts.running(job, round_)
-    ending = drafts.revision(job, round_.number)
+    revision = revisions.running(job, round_)
+    ending = revisions.numbered(job, round_.number)
     if revision is None:
         raise BadInput(f"revision {round_.number - 1} is missing", advice="the job cannot be worked without it")
     base = calibrations.content(revision.calibration)
@@ -199,7 +199,7 @@ def take(job: Job, round_: Round, author: User, version: int, work: FuelWork, ch
     inputs = report(proposal)
     inputs["taken"] = [[int(i), int(j)] for j, i in zip(*cells.nonzero(), strict=True)]
     inputs["log_ids"] = [log.id for log in work.logs]
-    running = drafts.running(job, round_)
+    running = revisions.running(job, round_)
     inputs["base_revision"] = running.number if running is not None else 0
     sentence = difference(before, after).tables[0].sentence
-    return drafts.take(job, round_, author, version, after, sentence, inputs)
+    return draft_steps.take(job, round_, author, version, after, sentence, inputs)

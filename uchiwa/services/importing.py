@@ -29,11 +29,11 @@ from uchiwa.store import (
     briefs,
     calibrations,
     channels,
-    drafts,
     findings,
     levels,
     memory,
     moves,
+    revisions,
     samples,
     untold,
     uploads,
@@ -166,7 +166,7 @@ class Surroundings:
         self.job, self.round, self.car, self.shop = job, round_, car, shop
         self.file = CarFile.loads(car.file)
         self.brief: Brief | None = briefs.of_round(round_)
-        revision = drafts.running(job, round_)
+        revision = revisions.running(job, round_)
         self.revision: int | None = revision.number if revision is not None else None
         self.calibration: Calibration | None = (
             calibrations.content(revision.calibration) if revision is not None else None

@@ -19,7 +19,7 @@ from uchiwa.core.tables.table import Calibration, Table
 from uchiwa.core.viewing.alignment import marker_times
 from uchiwa.core.viewing.digits import digits
 from uchiwa.core.viewing.pyramid import InMemory, Source
-from uchiwa.store import calibrations, channels, drafts, samples
+from uchiwa.store import calibrations, channels, revisions, samples
 from uchiwa.store.models import Job, LogFile, Round
 from uchiwa.store.remembered import Remembered
 from uchiwa.store.stored_log import StoredLog, StoredSignal
@@ -285,7 +285,7 @@ class Reader:
     def calibration_of(self, round_: Round) -> Calibration | None:
         """The revision that a round's logs are recorded with."""
         if round_.id not in self._calibrations:
-            revision = drafts.running(self.job, round_)
+            revision = revisions.running(self.job, round_)
             self._calibrations[round_.id] = calibrations.content(revision.calibration) if revision else None
         return self._calibrations[round_.id]
 

@@ -15,7 +15,7 @@ from uchiwa.core.tables.difference import Difference, difference
 from uchiwa.core.tables.table import Calibration, Table
 from uchiwa.services.log_cache import from_logs
 from uchiwa.services.visits import duty_of, visits
-from uchiwa.store import answers, calibrations, drafts, images, jobs, knock_decisions, setups
+from uchiwa.store import answers, calibrations, draft_steps, drafts, images, jobs, knock_decisions, setups
 from uchiwa.store.models import Answer, ControllerImage, Draft, Event, Job, LogFile, Round
 
 
@@ -91,8 +91,8 @@ def review_work(job: Job, round_: Round) -> ReviewWork:
     change = difference(base, content)
     logs = jobs.spark_logs(round_)
     setup = setups.active(job)
-    found = drafts.steps(job)
-    steps = drafts.as_steps(found)
+    found = draft_steps.steps(job)
+    steps = draft_steps.as_steps(found)
     seen = {one.table.id: _seen(job, round_, logs, one.table) for one in change.tables} if logs else {}
     reviewed = Reviewed(
         base,

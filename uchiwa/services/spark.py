@@ -29,7 +29,17 @@ from uchiwa.core.pulls.road import RoadLoad
 from uchiwa.core.tables.difference import difference, same_axes
 from uchiwa.core.tables.table import Calibration, Table
 from uchiwa.services.log_cache import from_logs
-from uchiwa.store import calibrations, drafts, jobs, knock_decisions, pull_notes, samples
+from uchiwa.store import (
+    calibrations,
+    draft_pins,
+    draft_steps,
+    drafts,
+    jobs,
+    knock_decisions,
+    pull_notes,
+    revisions,
+    samples,
+)
 from uchiwa.store.knock_decisions import Decided
 from uchiwa.store.models import Car, Draft, Event, Job, LogFile, PullNote, Round, User
 
@@ -110,7 +120,7 @@ class Desk:
     @cached_property
     def pins(self) -> tuple[tuple[int, int], ...]:
         """Pinned cells of the table."""
-        return tuple(sorted(drafts.pins_of(self.draft, self.table.id)))
+        return tuple(sorted(draft_pins.pins_of(self.draft, self.table.id)))
 
     def waiting(self, after: FloatArray) -> BoolArray:
         """Cells that a proposal changes and whose proposed value is not in the draft yet."""
@@ -129,8 +139,8 @@ def desk(job: Job, round_: Round, role: str, table_id: str | None = None) -> Des
         BadInput: the calibration has no such table, or there is no accepted log.
     """
     draft = drafts.current(job)
-    revision = drafts.running(job, round_)
-    ending = drafts.revision(job, round_.number)
+    revision = revisions.running(job, round_)
+    ending = revisions.numbered(job, round_.number)
     if revision is None:
         raise BadInput(f"revision {round_.number - 1} is missing", advice="the job cannot be worked without it")
     base = calibrations.content(revision.calibration)
@@ -343,7 +353,7 @@ def take(
         raise BadInput("nothing among these cells is left to take", advice="choose cells the proposal changes")
     before = calibrations.content(at.draft.calibration)
     taken = before.with_table(at.drafted.with_grid(np.where(cells, after, at.drafted.grid)))
-    running = drafts.running(at.job, at.round)
+    running = revisions.running(at.job, at.round)
     inputs = inputs | {
         "kind": kind,
         "taken": [[int(i), int(j)] for j, i in zip(*cells.nonzero(), strict=True)],
@@ -351,4 +361,4 @@ def take(
         "base_revision": running.number if running is not None else 0,
     }
     sentence = difference(before, taken).tables[0].sentence
-    return drafts.take(at.job, at.round, author, version, taken, f"{sentence} (by {kind})", inputs, jobs.SPARK)
+    return draft_steps.take(at.job, at.round, author, version, taken, f"{sentence} (by {kind})", inputs, jobs.SPARK)

@@ -10,7 +10,7 @@ from uchiwa.core.errors import BadInput
 from uchiwa.core.proposals.fuel.policy import Policy
 from uchiwa.core.proposals.fuel.proposal import ErrorSummary, summarise
 from uchiwa.services.fuel import round_proposal
-from uchiwa.store import drafts, jobs, untold
+from uchiwa.store import jobs, revisions, untold
 from uchiwa.store.database import run_again, unit_of_work
 from uchiwa.store.locks import lock_job
 from uchiwa.store.models import Job, Round
@@ -37,14 +37,14 @@ def tell(round_id: int) -> None:
 
 def _rests_on(job: Job, round_: Round) -> tuple[object, ...]:
     """What the summary of a round follows from."""
-    revision = drafts.running(job, round_)
+    revision = revisions.running(job, round_)
     logs = tuple((log.id, log.reading) for log in jobs.usable_logs(round_))
     return (logs, round_.policy, None if revision is None else revision.calibration_id)
 
 
 def summary_of(job: Job, round_: Round) -> ErrorSummary | None:
     """How large the error is that a round's logs show, against the revision they were recorded with."""
-    if drafts.running(job, round_) is None:
+    if revisions.running(job, round_) is None:
         return None
     stored = Policy.read(json.loads(round_.policy))
     try:

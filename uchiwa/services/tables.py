@@ -18,7 +18,7 @@ from uchiwa.core.tables.editing.line import Edited, edited, finished
 from uchiwa.core.tables.table import Calibration, Table
 from uchiwa.services.fuel import policy_of
 from uchiwa.services.visits import Visits, visits
-from uchiwa.store import calibrations, drafts, jobs
+from uchiwa.store import calibrations, draft_pins, draft_steps, drafts, jobs, revisions
 from uchiwa.store.models import Draft, Event, Job, Round, User
 
 Cells = list[tuple[int, int]]
@@ -51,10 +51,10 @@ class TableWork:
 def contents(job: Job, round_: Round) -> tuple[Draft, Calibration, Calibration, bool]:
     """A round's draft with the base and the content to show: of an ended round, its revision and its parent."""
     draft = drafts.current(job)
-    ending = drafts.revision(job, round_.number) if round_.returned_at is not None else None
+    ending = revisions.numbered(job, round_.number) if round_.returned_at is not None else None
     if ending is None:
         return draft, calibrations.content(draft.base.calibration), calibrations.content(draft.calibration), False
-    parent = drafts.parent_of(ending)
+    parent = revisions.parent_of(ending)
     before = parent if parent is not None else ending
     return draft, calibrations.content(before.calibration), calibrations.content(ending.calibration), True
 
@@ -80,7 +80,7 @@ def table_work(job: Job, round_: Round, table_id: str | None) -> TableWork:
         raise BadInput(f"there is no table “{table_id[:60]}”", advice="choose one from the list") from None
     was = old.get(table.id)
     logs = jobs.spark_logs(round_)
-    pinned = drafts.pins_of(draft, table.id)
+    pinned = draft_pins.pins_of(draft, table.id)
     if table.role in ("volumetric_efficiency", "maf_curve"):
         pinned |= set(policy_of(round_).pinned)
     return TableWork(
@@ -107,7 +107,7 @@ def _keep(
 ) -> Event:
     content = work.content.with_table(after.table)
     told = {"table": work.table.id, "cells": int(after.changed.sum())} | inputs
-    return drafts.edit(job, round_, author, version, content, after.sentence, told, why)
+    return draft_steps.edit(job, round_, author, version, content, after.sentence, told, why)
 
 
 def edit(
@@ -190,11 +190,11 @@ def change_breakpoints(
             changed.append(table_id)
     if not titles:
         raise BadInput("these are the breakpoints that there are", advice="change some")
-    drafts.drop_pins(draft, changed)
+    draft_pins.drop_pins(draft, changed)
     size = f"{x.size}" if y is None else f"{x.size} × {y.size}"
     sentence = f"{', '.join(titles)}: other breakpoints, {size}"
     told = {"x": x.tolist(), "y": None if y is None else y.tolist()}
-    return drafts.edit(job, round_, author, version, content, sentence, told, why)
+    return draft_steps.edit(job, round_, author, version, content, sentence, told, why)
 
 
 def alike(content: Calibration, table: Table) -> tuple[Table, ...]:
@@ -214,4 +214,4 @@ def change_content(
 ) -> Event:
     """Any other change of the draft's content."""
     content = change(calibrations.content(drafts.as_seen(job, version).calibration))
-    return drafts.edit(job, round_, author, version, content, sentence, dict(inputs), why)
+    return draft_steps.edit(job, round_, author, version, content, sentence, dict(inputs), why)

@@ -6,13 +6,13 @@ from uchiwa.core.briefs.brief import Brief, Purpose
 from uchiwa.core.briefs.standard_brief import propose_brief
 from uchiwa.core.cars.car_file import CarFile
 from uchiwa.core.tables.table import Table
-from uchiwa.store import calibrations, drafts
+from uchiwa.store import calibrations, revisions
 from uchiwa.store.models import BriefPattern, Job, Round
 
 
 def table_under_work(job: Job, round_: Round) -> Table | None:
     """The table whose cells a round's drives should visit, from the revision its logs are recorded with."""
-    revision = drafts.running(job, round_)
+    revision = revisions.running(job, round_)
     if revision is None:
         return None
     content = calibrations.content(revision.calibration)

@@ -14,7 +14,8 @@ from uchiwa.core.errors import BadInput
 from uchiwa.core.formulas.language import FormulaError
 from uchiwa.store.conflict import ConflictError
 from uchiwa.store.database import can_run_again
-from uchiwa.store.drafts import CannotPutBackError, StaleDraftError
+from uchiwa.store.draft_steps import CannotPutBackError
+from uchiwa.store.drafts import StaleDraftError
 from uchiwa.web.pages import render
 from uchiwa.web.requests.session import NotSignedInError
 

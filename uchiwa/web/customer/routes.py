@@ -10,7 +10,7 @@ from fastapi import Body, Depends, Form, HTTPException, Request, UploadFile
 from fastapi.responses import JSONResponse, PlainTextResponse, RedirectResponse, Response
 
 from uchiwa.core.briefs.brief import LAW
-from uchiwa.store import calibrations, drafts, images, messages, notes, uploads
+from uchiwa.store import calibrations, images, messages, notes, revisions, uploads
 from uchiwa.store.collected import collected, drive_words
 from uchiwa.store.conflict import ConflictError
 from uchiwa.store.database import unit_of_work
@@ -61,8 +61,8 @@ def page(request: Request, opened: Opened, token: str) -> Response:
     with unit_of_work():
         state = collected(job, round_)
         tuner = User.select().where(User.shop == job.shop_id).order_by(User.id).first()
-        revision = drafts.offered(job)
-        withdrawn = drafts.withdrawn_last(job)
+        revision = revisions.offered(job)
+        withdrawn = revisions.withdrawn_last(job)
         image = images.of_revision(revision) if revision is not None else None
         values = {
             "token": token,
@@ -152,10 +152,10 @@ def _offered(opened: tuple[Job, Round]) -> tuple[Job, Revision]:
         HTTPException: 404 if nothing was returned yet.
     """
     job, _ = opened
-    revision = drafts.offered(job)
+    revision = revisions.offered(job)
     if revision is None or revision.number == 0:
         raise HTTPException(404)
-    drafts.downloaded(revision)
+    revisions.downloaded(revision)
     return job, revision
 
 
@@ -197,7 +197,7 @@ def report_pdf(opened: Opened) -> Response:
     """The report of the revision that was returned last."""
     job, _ = opened
     with unit_of_work():
-        found = drafts.offered(job)
+        found = revisions.offered(job)
     if found is None or not found.report:
         raise HTTPException(404)
     pages = report.as_pdf(report.title_of(job, found), found.report)
@@ -210,10 +210,10 @@ def flashed(request: Request, opened: Opened, token: str, number: Annotated[int,
     job, _ = opened
     with unit_of_work():
         lock_job(job.id)
-        found = drafts.offered(job)
+        found = revisions.offered(job)
         if found is None or found.number != number or number == 0:
             raise ConflictError("Another revision has come meanwhile. Reload the page, and flash that one.")
-        drafts.flashed(job, found)
+        revisions.flashed(job, found)
     say(request, f"Thank you. Revision {number} is noted as flashed.")
     return _private(RedirectResponse(f"/c/{token}", 303))
 
@@ -238,7 +238,7 @@ def stand_in(
         car = standin_of(job)
         if car is None or not getattr(request.app.state, "demo", False):
             raise HTTPException(404)
-        flashed = drafts.offered(job)
+        flashed = revisions.offered(job)
         if flashed is None:
             raise HTTPException(404)
         state = collected(job, round_)

@@ -15,7 +15,7 @@ from uchiwa.core.tables.image.content import read_calibration
 from uchiwa.core.tables.image.files import read_image
 from uchiwa.core.tables.interchange import calibration_json
 from uchiwa.core.tables.table import Calibration
-from uchiwa.store import drafts, events, images, setups
+from uchiwa.store import events, images, revisions, setups
 from uchiwa.store import jobs as store
 from uchiwa.store.database import unit_of_work
 from uchiwa.web.pages import render, say
@@ -95,7 +95,7 @@ def job(request: Request, user: Person, job_id: int) -> Response:
         every = store.rounds(found)
         facts = store.facts_of(every)
         history = events.history(found)
-        revisions = drafts.revisions(found)
+        every_revision = revisions.of_job(found)
     latest = every[-1]
     move, sentence = whose_move(facts[latest.id], closed=found.closed)
     rows: list[dict[str, Any]] = [
@@ -135,7 +135,7 @@ def job(request: Request, user: Person, job_id: int) -> Response:
         move=move,
         sentence=sentence,
         history=history,
-        revisions=revisions,
+        revisions=every_revision,
         results=results,
         verdict=verdict(results),
         region_titles=list(REGION_TITLES.items()),

@@ -10,7 +10,7 @@ from uchiwa.core.errors import BadInput
 from uchiwa.core.rounds.progress import Station
 from uchiwa.services.airflow import airflow_of
 from uchiwa.services.fuel import fuel_tables
-from uchiwa.store import calibrations, drafts
+from uchiwa.store import calibrations, revisions
 from uchiwa.store.database import unit_of_work
 from uchiwa.web.doubts import doubt_values
 from uchiwa.web.pages import render
@@ -33,7 +33,7 @@ def airflow(request: Request, user: Person, job_id: int, number: int) -> Respons
         except BadInput as error:
             asked = doubt_values(page.round, error, "airflow")
             return render(request, "fuel_empty.html", user, page=page, problem=str(error), policy=None, **asked)
-        revision = drafts.running(page.job, page.round)
+        revision = revisions.running(page.job, page.round)
         tables = fuel_tables(calibrations.content(revision.calibration)) if revision is not None else ()
     trusts = {"volumetric_efficiency": ("meter", "the meter"), "maf_curve": ("speed_density", "speed density")}
     return render(

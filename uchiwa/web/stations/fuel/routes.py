@@ -22,7 +22,7 @@ from uchiwa.core.quantities.display import shown_table
 from uchiwa.core.rounds.progress import Station
 from uchiwa.core.tables.editing.cellname import cell_name
 from uchiwa.services import fuel as work
-from uchiwa.store import drafts
+from uchiwa.store import draft_pins
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import User
 from uchiwa.store.three_way import merge, read_seen
@@ -346,7 +346,7 @@ def pin(
     with unit_of_work():
         page = open_round(user, job_id, number, Station.FUEL)
         found = work.fuel_work(page.job, page.round, seen.table)
-        drafts.keep_pins(
+        draft_pins.keep_pins(
             found.draft, found.proposal.table.id, set(found.proposal.policy.pinned), set(parse_cells(cells))
         )
         work.keep_policy(page.round, work.policy_of(page.round).model_copy(update={"pinned": ()}))

@@ -11,7 +11,7 @@ from uchiwa.core.rounds.progress import Station
 from uchiwa.core.tables.image.files import FORMATS, ImageFormat
 from uchiwa.services import freezing as work
 from uchiwa.services.review import review_work
-from uchiwa.store import drafts, images
+from uchiwa.store import images, revisions
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import Job, Revision, User
 from uchiwa.web.account.display_units import liking_of
@@ -32,18 +32,18 @@ def form(request: Request, user: Person, job_id: int, number: int) -> Response:
     """The form to freeze, or what was frozen."""
     with unit_of_work():
         page = round_page(user, job_id, number, Station.RETURN)
-        revisions = drafts.revisions(page.job)
-        frozen = next((one for one in revisions if one.number == number), None) if page.round.returned_at else None
+        every_revision = revisions.of_job(page.job)
+        frozen = next((one for one in every_revision if one.number == number), None) if page.round.returned_at else None
         review = review_work(page.job, page.round) if frozen is None else None
         image = images.of_revision(frozen) if frozen is not None else images.of_job(page.job)
-        offered = drafts.offered(page.job)
+        offered = revisions.offered(page.job)
         inputs = work.inputs_of(page.job, frozen) if frozen is not None else {}
     return render(
         request,
         "return.html",
         user,
         page=page,
-        revisions=revisions,
+        revisions=every_revision,
         frozen=frozen,
         review=review,
         image=image,
@@ -84,8 +84,8 @@ def withdraw(
     """Withdraw the revision that was sent last."""
     with unit_of_work():
         page = locked_round(user, job_id, number, Station.RETURN)
-        revision = drafts.withdraw(page.job, user, number, why)
-        back = drafts.offered(page.job)
+        revision = revisions.withdraw(page.job, user, number, why)
+        back = revisions.offered(page.job)
     words = f"revision {back.number}" if back is not None and back.number else "the calibration the car came with"
     say(
         request,
@@ -101,7 +101,7 @@ def found_revision(user: User, job_id: int, number: int) -> tuple[Job, Revision]
         HTTPException: 404 if there is none.
     """
     job = job_of(user, job_id)
-    revision = drafts.revision(job, number)
+    revision = revisions.numbered(job, number)
     if revision is None:
         raise HTTPException(404)
     return job, revision

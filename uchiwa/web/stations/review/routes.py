@@ -14,7 +14,7 @@ from uchiwa.core.tables.attribution import by_reason
 from uchiwa.core.tables.difference import TableDifference, difference
 from uchiwa.services.freezing import inputs_of
 from uchiwa.services.review import review_work
-from uchiwa.store import answers, calibrations, drafts, events
+from uchiwa.store import answers, calibrations, draft_steps, events, revisions
 from uchiwa.store.conflict import ConflictError
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import Event, Round, User
@@ -56,8 +56,8 @@ def review(request: Request, user: Person, job_id: int, number: int, table: str 
         stop=Weight.STOP,
         note=Weight.NOTE,
         steps=list(reversed(work.events)),
-        last=drafts.undoable(work.events),
-        redo=drafts.redoable(work.events),
+        last=draft_steps.undoable(work.events),
+        redo=draft_steps.redoable(work.events),
         unseen=int((shown.changed & (dwell <= 0)).sum()) if shown is not None and dwell is not None else 0,
         frozen=None,
         before_number=work.draft.base.number,
@@ -69,10 +69,10 @@ def _shown(tables: tuple[TableDifference, ...], wanted: str | None) -> TableDiff
 
 
 def _ended(request: Request, user: User, page: RoundPage, table: str | None) -> Response:
-    frozen = drafts.revision(page.job, page.round.number)
+    frozen = revisions.numbered(page.job, page.round.number)
     if frozen is None:
         raise BadInput("this round ended without a revision")
-    parent = drafts.parent_of(frozen)
+    parent = revisions.parent_of(frozen)
     before = calibrations.content((parent or frozen).calibration)
     change = difference(before, calibrations.content(frozen.calibration))
     shown = _shown(change.tables, table)
@@ -117,7 +117,7 @@ def put_back(
     """Undo the last step taken."""
     with unit_of_work():
         page = open_round(user, job_id, number, Station.REVIEW)
-        drafts.put_back(page.job, page.round, user, version, event)
+        draft_steps.put_back(page.job, page.round, user, version, event)
     say(request, "The step is put back. It stays in the history and can be done again.")
     return RedirectResponse(page.path + "/review", 303)
 
@@ -127,7 +127,7 @@ def again(request: Request, user: Person, job_id: int, number: int, version: Ann
     """Do the last undone step again."""
     with unit_of_work():
         page = open_round(user, job_id, number, Station.REVIEW)
-        event = drafts.redo(page.job, page.round, user, version)
+        event = draft_steps.redo(page.job, page.round, user, version)
     say(request, f"Done again: {event.sentence}.")
     return RedirectResponse(page.path + "/review", 303)
 

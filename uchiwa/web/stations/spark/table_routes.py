@@ -11,7 +11,7 @@ from uchiwa.core.errors import BadInput
 from uchiwa.core.proposals.policy_file import policy_from
 from uchiwa.core.rounds.progress import Station
 from uchiwa.services import spark as work
-from uchiwa.store import drafts
+from uchiwa.store import draft_pins
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import User
 from uchiwa.store.three_way import merge, read_seen
@@ -135,7 +135,7 @@ def pin(
     with unit_of_work():
         page = open_round(user, job_id, number, Station.SPARK)
         at = work.desk(page.job, page.round, TABLE_SHEETS[sheet].role, seen.table)
-        drafts.pin(at.draft, at.table.id, set(parse_cells(cells)))
+        draft_pins.pin(at.draft, at.table.id, set(parse_cells(cells)))
     return _again(request, user, job_id, number, sheet, seen)
 
 

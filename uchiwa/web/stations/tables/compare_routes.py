@@ -14,7 +14,7 @@ from uchiwa.core.rounds.progress import Station
 from uchiwa.core.tables.difference import difference
 from uchiwa.core.tables.editing.transfer import take_constant, take_table
 from uchiwa.services import comparable, tables
-from uchiwa.store import calibrations, drafts
+from uchiwa.store import calibrations, draft_pins, drafts
 from uchiwa.store.database import unit_of_work
 from uchiwa.web.account.display_units import liking_of
 from uchiwa.web.grid.cells import parse_cells
@@ -48,7 +48,7 @@ def compare(
         first = comparable.side(page.job, a or f"revision:{draft.base.number}")
         second = comparable.side(page.job, b)
         offered = comparable.choices(page.job)
-        pinned = drafts.pins_of(draft, table)
+        pinned = draft_pins.pins_of(draft, table)
     change = difference(first.content, second.content)
     shown = next((one for one in change.tables if one.table.id == table), change.tables[0] if change.tables else None)
     grid = lines = after = None
@@ -124,7 +124,7 @@ def take(
             )  # fmt: skip
         else:
             chosen = parse_cells(cells)
-            pinned = drafts.pins_of(draft, table)
+            pinned = draft_pins.pins_of(draft, table)
             title = next((one.title for one in other.content.tables if one.id == table), table)
             words = f"{title}: {f'{len(chosen)} cells' if chosen else 'all'} as in {other.words}"
             event = tables.change_content(

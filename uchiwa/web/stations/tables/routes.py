@@ -21,7 +21,7 @@ from uchiwa.core.tables.editing.transfer import set_constant
 from uchiwa.core.tables.table import Table
 from uchiwa.services import tables as work
 from uchiwa.services import visits
-from uchiwa.store import drafts, jobs
+from uchiwa.store import draft_pins, draft_steps, jobs, revisions
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import Event
 from uchiwa.web.account.display_units import liking_of
@@ -120,7 +120,7 @@ def _cell_values(sight: Sight, i: int, j: int, found: list[Event]) -> dict[str, 
     i, j = min(max(i, 0), columns - 1), min(max(j, 0), rows - 1)
     scale = value_scale(sight.work.table, sight.liking)
     change = differences(table, was)
-    steps = cell_steps(table.id, i, j, drafts.as_steps(found))
+    steps = cell_steps(table.id, i, j, draft_steps.as_steps(found))
     places = table.decimals
 
     def shown(value: float) -> str:
@@ -149,8 +149,8 @@ def _state(found: list[Event], sight: Sight) -> dict[str, Any]:
     """What a page or a script must know of the draft."""
     return {
         "version": sight.work.draft.version,
-        "undo": _step_words(drafts.undoable(found)),
-        "redo": _step_words(drafts.redoable(found)),
+        "undo": _step_words(draft_steps.undoable(found)),
+        "redo": _step_words(draft_steps.redoable(found)),
         "touched": int((sight.work.table.grid != sight.work.was.grid).sum()) if sight.work.was is not None else -1,
     }
 
@@ -172,7 +172,7 @@ def tables(
         if table == CONSTANTS:
             return _constants(request, user, page)
         sight = _sight(user, page, table, show)
-        found = drafts.steps(page.job)
+        found = draft_steps.steps(page.job)
         chosen = parse_cells(cell) if cell.strip() else [(0, sight.table.shape[0] - 1)]
         values = _cell_values(sight, *chosen[0], found)
     shown = sight.table
@@ -209,7 +209,7 @@ def cell(
     with unit_of_work():
         page = round_page(user, job_id, number, Station.REVIEW)
         sight = _sight(user, page, table, "")
-        found = drafts.steps(page.job)
+        found = draft_steps.steps(page.job)
         values = _cell_values(sight, i, j, found)
     return render(
         request, "_table_margin.html", user, page=page, table=sight.table, sight=sight, chosen=chosen,
@@ -297,7 +297,7 @@ def _answer(
     with unit_of_work():
         page = round_page(user, job_id, number, Station.REVIEW)
         after = _sight(user, page, wish.table, wish.show)
-        found = drafts.steps(page.job)
+        found = draft_steps.steps(page.job)
     same = before is not None and before.table.shape == after.table.shape
     cells = before.drawn().changed(after.drawn()) if before is not None and same else []
     return JSONResponse(_state(found, after) | {"said": said, "cells": cells, "reload": not same} | more)
@@ -364,7 +364,7 @@ def undo(request: Request, user: Person, job_id: int, number: int, wish: Wished)
     with unit_of_work():
         page = open_round(user, job_id, number, Station.REVIEW)
         before = _before(user, page, wish)
-        event = drafts.undo(page.job, page.round, user, wish.version)
+        event = draft_steps.undo(page.job, page.round, user, wish.version)
     return _answer(request, user, job_id, number, wish, before, f"Undone: {event.sentence}")
 
 
@@ -374,7 +374,7 @@ def redo(request: Request, user: Person, job_id: int, number: int, wish: Wished)
     with unit_of_work():
         page = open_round(user, job_id, number, Station.REVIEW)
         before = _before(user, page, wish)
-        event = drafts.redo(page.job, page.round, user, wish.version)
+        event = draft_steps.redo(page.job, page.round, user, wish.version)
     return _answer(request, user, job_id, number, wish, before, f"Done again: {event.sentence}")
 
 
@@ -388,7 +388,7 @@ def pin(request: Request, user: Person, job_id: int, number: int, wish: Wished) 
         before = _before(user, page, wish)
         rows, columns = before.work.table.shape
         inside = {(i, j) for i, j in wish.cells if i < columns and j < rows}
-        now_pinned = drafts.keep_pins(before.work.draft, wish.table, set(before.work.pinned), inside)
+        now_pinned = draft_pins.keep_pins(before.work.draft, wish.table, set(before.work.pinned), inside)
     count = f"{len(inside)} cell{'s' if len(inside) != 1 else ''}"
     return _answer(request, user, job_id, number, wish, before, f"{count} {'pinned' if now_pinned else 'freed'}.")
 
@@ -421,7 +421,7 @@ def breakpoints(
 def _constants(request: Request, user: Person, page: RoundPage) -> Response:
     draft, base, content, frozen = work.contents(page.job, page.round)
     old = {one.id: one.value for one in base.constants}
-    found = drafts.steps(page.job)
+    found = draft_steps.steps(page.job)
     return render(
         request,
         "constants.html",
@@ -431,8 +431,8 @@ def _constants(request: Request, user: Person, page: RoundPage) -> Response:
         groups=listed(content, base),
         frozen=frozen,
         version=draft.version,
-        undo=_step_words(drafts.undoable(found)),
-        redo=_step_words(drafts.redoable(found)),
+        undo=_step_words(draft_steps.undoable(found)),
+        redo=_step_words(draft_steps.redoable(found)),
     )
 
 
@@ -475,6 +475,6 @@ def go_back(
     """Make the draft what an earlier revision was."""
     with unit_of_work():
         page = open_round(user, job_id, number, Station.REVIEW)
-        event = drafts.go_back(page.job, page.round, user, version, revision)
+        event = revisions.go_back(page.job, page.round, user, version, revision)
     say(request, f"{event.sentence}. It is one step and can be undone.")
     return RedirectResponse(f"{page.path}/review", 303)

@@ -1,0 +1,205 @@
+"""The steps that change a draft, undone and done again without end."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterable
+from typing import Any
+
+from peewee import JOIN
+
+from uchiwa.core.tables.attribution import Step
+from uchiwa.core.tables.table import Calibration
+from uchiwa.store import calibrations, events, jobs
+from uchiwa.store.drafts import advance, as_seen, current
+from uchiwa.store.models import Draft, Event, Job, Revision, Round, User
+
+
+class CannotPutBackError(RuntimeError):
+    """There is nothing to undo or to do again, or something stands in between."""
+
+
+def take(
+    job: Job,
+    round_: Round,
+    author: User,
+    version: int,
+    calibration: Calibration,
+    sentence: str,
+    inputs: dict[str, Any],
+    kind: str = jobs.TAKE,
+) -> Event:
+    """Take a proposal into the draft.
+
+    Args:
+        version: of the draft from which the proposal was computed.
+        calibration: the draft's content with the proposal in it.
+        sentence: what changed, in plain words.
+        inputs: everything the proposal was computed from.
+        kind: TAKE or SPARK.
+
+    Raises:
+        StaleDraftError: the draft has changed since.
+    """
+    return change(job, round_, author, version, calibration, kind, sentence, inputs)
+
+
+def change(
+    job: Job,
+    round_: Round,
+    author: User,
+    version: int,
+    calibration: Calibration,
+    kind: str,
+    sentence: str,
+    inputs: dict[str, Any],
+) -> Event:
+    """Put another content into the draft, as an event of some kind.
+
+    Raises:
+        StaleDraftError: the draft has changed since.
+    """
+    draft = current(job)
+    stored = calibrations.keep(author.shop_id, calibration)
+    advanced = advance(draft, version, calibration=stored)
+    Event.update(abandoned=True).where(Event.job == job, Event.put_back, ~Event.abandoned).execute()
+    jobs.moved(job)
+    return events.record(
+        job,
+        kind,
+        sentence,
+        author=author,
+        round_=round_,
+        inputs=inputs,
+        before=draft.calibration,
+        after=stored,
+        version=advanced,
+    )
+
+
+def edit(
+    job: Job,
+    round_: Round,
+    author: User,
+    version: int,
+    calibration: Calibration,
+    sentence: str,
+    inputs: dict[str, Any],
+    reason: str = "",
+) -> Event:
+    """An edit by hand, with why it was made.
+
+    Raises:
+        StaleDraftError: the draft has changed since.
+    """
+    why = " ".join(reason.split())[:200]
+    told = f"{sentence} ({why})" if why else sentence
+    return change(job, round_, author, version, calibration, jobs.EDIT, told, inputs | {"reason": why})
+
+
+def steps(job: Job) -> list[Event]:
+    """The steps since the revision the draft stands on, oldest first, undone ones too, with their authors."""
+    draft = Draft.select(Draft, Revision).join(Revision, on=(Draft.base == Revision.id)).where(Draft.job == job).get()
+    return list(
+        Event.select(Event, User, Round)
+        .join(User, JOIN.LEFT_OUTER)
+        .switch(Event)
+        .join(Round, on=(Event.round == Round.id))
+        .where(Event.job == job, Round.number > draft.base.number, Event.kind.in_((*jobs.STEPS, *_BARRIERS)))
+        .order_by(Event.id)
+    )
+
+
+_BARRIERS = ("setup-on", "setup-off")
+
+
+def as_steps(found: Iterable[Event]) -> tuple[Step, ...]:
+    """The steps that stand, as the core has them; their contents in two queries for any number of them."""
+    standing = [one for one in found if not one.put_back]
+    known = calibrations.contents([number for one in standing for number in (one.before_id, one.after_id)])
+    return tuple(Step(known[one.before_id], known[one.after_id], _reason(one), one.kind, one.id) for one in standing)
+
+
+def _reason(step: Event) -> str:
+    """What a step was, without the table's name."""
+    if step.kind == jobs.SPARK:
+        return f"{json.loads(step.inputs).get('kind', 'spark')} proposal"
+    if step.kind != jobs.TAKE:
+        return str(step.sentence).split(": ", 1)[-1]
+    policy = json.loads(step.inputs).get("policy", {})
+    return f"fuel proposal, {policy.get('estimator', 'surface')}, {policy.get('strength', 100):g} % strength"
+
+
+def undoable(found: list[Event]) -> Event | None:
+    """Of a draft's steps the one that undoing would put back."""
+    standing = [one for one in found if not one.put_back]
+    return standing[-1] if standing and standing[-1].kind in jobs.STEPS else None
+
+
+def redoable(found: list[Event]) -> Event | None:
+    """Of a draft's steps the one that would be done again: the first undone one that no other has taken the place of."""
+    return next((one for one in found if one.put_back and not one.abandoned), None)
+
+
+def undo(job: Job, round_: Round, author: User, version: int) -> Event:
+    """Put back the last step that stands.
+
+    Raises:
+        StaleDraftError: the draft has changed since the person looked.
+        CannotPutBackError: there is none, or a temporary setup was switched after it.
+    """
+    as_seen(job, version)
+    step = undoable(steps(job))
+    if step is None:
+        raise CannotPutBackError
+    _swap(job, round_, author, version, step, undone=True)
+    return step
+
+
+def redo(job: Job, round_: Round, author: User, version: int) -> Event:
+    """Do the last undone step again.
+
+    Raises:
+        StaleDraftError: the draft has changed since the person looked.
+        CannotPutBackError: there is none.
+    """
+    as_seen(job, version)
+    step = redoable(steps(job))
+    if step is None:
+        raise CannotPutBackError
+    _swap(job, round_, author, version, step, undone=False)
+    return step
+
+
+def _swap(job: Job, round_: Round, author: User, version: int, step: Event, *, undone: bool) -> None:
+    draft = current(job)
+    content = step.before if undone else step.after
+    if draft.calibration_id != (step.after_id if undone else step.before_id):
+        raise CannotPutBackError
+    advanced = advance(draft, version, calibration=content)
+    Event.update(put_back=undone).where(Event.id == step.id).execute()
+    events.record(
+        job,
+        events.UNDO if undone else events.REDO,
+        f"{'Undid' if undone else 'Did again'}: {step.sentence}",
+        author=author,
+        round_=round_,
+        inputs={"event": step.id},
+        before=draft.calibration,
+        after=content,
+        version=advanced,
+    )
+
+
+def put_back(job: Job, round_: Round, author: User, version: int, event_id: int) -> None:
+    """Undo a step that a person pointed at, which must be the last one that stands.
+
+    Raises:
+        StaleDraftError: the draft has changed since the person looked.
+        CannotPutBackError: it is not the last step that stands.
+    """
+    as_seen(job, version)
+    step = undoable(steps(job))
+    if step is None or step.id != event_id:
+        raise CannotPutBackError
+    undo(job, round_, author, version)
