@@ -91,7 +91,7 @@ def to_ready(path: str) -> None:
     """Upload, import, checks and samples: until the log can be worked with. A fresh job each time."""
     from uchiwa.services.importing import read_and_check
     from uchiwa.standin.cars import pike_base
-    from uchiwa.store import jobs, uploads
+    from uchiwa.store import jobs, leases, uploads
     from uchiwa.store.database import connect_to, database, unit_of_work
     from uchiwa.store.models import LogFile, User
     from uchiwa.store.place import Place
@@ -104,7 +104,7 @@ def to_ready(path: str) -> None:
         job = jobs.create(User.get(), "Customer", "Car", "", pike_base())
         with Path(path).open("rb") as stream:
             log, _ = uploads.receive(job, jobs.rounds(job)[0], "bench.csv", stream)
-    claimed = uploads.claim(log.id)
+    claimed = leases.claim(log.id)
     assert claimed is not None
     read_and_check(claimed)
     with unit_of_work():

@@ -38,7 +38,7 @@ from uchiwa.core.tables.interchange import calibration_json
 from uchiwa.standin.cars import car_named
 from uchiwa.standin.layouts import image_of, layout_data
 from uchiwa.standin.logger import write_delimited
-from uchiwa.store import accounts, archive_out, jobs, links, server, uploads
+from uchiwa.store import accounts, archive_out, jobs, leases, links, server, uploads
 from uchiwa.store.database import connect_to, database, unit_of_work
 from uchiwa.store.models import Job, LogFile, Round, User
 from uchiwa.store.place import free_port
@@ -424,7 +424,7 @@ def main(seed: int, count: int) -> int:
             neighbour.join(60)
             with unit_of_work():
                 states = Counter(one.state for one in LogFile.select(LogFile.state))
-                worn = LogFile.select().where(LogFile.message == uploads.WORN_OUT).count()
+                worn = LogFile.select().where(LogFile.message == leases.WORN_OUT).count()
             same = worker_of(process.pid) == worker
             database.close_all()
         finally:

@@ -16,7 +16,7 @@ from uchiwa.core.logs.log import Channel, Log, Raster
 from uchiwa.core.quantities.catalogue import QUANTITIES
 from uchiwa.core.viewing.window import MOST_POINTS, drawn
 from uchiwa.standin.cars import pike_base
-from uchiwa.store import jobs, levels, samples, stored_log, uploads
+from uchiwa.store import jobs, levels, log_states, samples, stored_log
 from uchiwa.store.clock import now
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import LogFile
@@ -56,7 +56,7 @@ def stored() -> Iterator[tuple[LogFile, str]]:
             job = jobs.create(user, "Customer", "Corvid Pike", "", pike_base())
             log = LogFile.create(
                 job=job, round=jobs.rounds(job)[0], name="two hours.csv", size=1, content_hash="0",
-                state=uploads.READY, duration_s=ROWS / RATE, uploaded_at=now(),
+                state=log_states.READY, duration_s=ROWS / RATE, uploaded_at=now(),
             )  # fmt: skip
         samples.write(log, long_log())
         yield log, f"/jobs/{job.id}/rounds/1/read?log={log.id}"

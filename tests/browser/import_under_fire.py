@@ -22,7 +22,7 @@ import pymysql
 
 from uchiwa.core.logs.readers import read_recordings
 from uchiwa.standin.cars import pike_base
-from uchiwa.store import accounts, jobs, samples, uploads
+from uchiwa.store import accounts, import_results, jobs, samples, uploads
 from uchiwa.store.database import connect_to, unit_of_work
 from uchiwa.store.models import LogFile
 from uchiwa.store.place import Place
@@ -74,7 +74,7 @@ def kill(what: str, log_id: int) -> None:
     """Kill the worker or the database in the middle of an import."""
     victim = process_of({"worker": "uchiwa work", "database": "mariadbd"}[what])
     with unit_of_work():
-        uploads.read_again([LogFile.get_by_id(log_id)])
+        import_results.read_again([LogFile.get_by_id(log_id)])
     deadline = time.monotonic() + 60
     while time.monotonic() < deadline:
         with unit_of_work():

@@ -12,7 +12,7 @@ from tests.conftest import make_log
 from uchiwa.services.importing import import_log
 from uchiwa.standin.cars import pike_base
 from uchiwa.standin.logger import write_delimited
-from uchiwa.store import accounts, jobs, uploads
+from uchiwa.store import accounts, jobs, leases, uploads
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import Job, LogFile, Round, User
 
@@ -36,7 +36,7 @@ def log_text(seed: int = 1, *, size: int = 1500, mixture: float = 1.06, trim: fl
 
 def sweep() -> None:
     """Import whatever waits, in this process."""
-    for log_id in uploads.waiting():
+    for log_id in leases.waiting():
         import_log(log_id)
 
 

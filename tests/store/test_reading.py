@@ -11,7 +11,7 @@ from uchiwa.core.viewing.arrangement import parse
 from uchiwa.core.viewing.window import drawn, figures, index_at
 from uchiwa.services import reading
 from uchiwa.services.reading import Reader
-from uchiwa.store import accounts, arrangements, channels, levels, notes, samples, stored_log, uploads
+from uchiwa.store import accounts, arrangements, channels, levels, log_states, notes, samples, stored_log
 from uchiwa.store.clock import now
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import ChannelLevel, LogChannel, LogFile
@@ -38,7 +38,7 @@ def long_log(scene):
     slow = Raster(np.arange(3750.0), (Channel("Coolant", "degC", np.full(3750, 88.0), "coolant_temperature"),))
     with unit_of_work():
         log = LogFile.create(
-            job=scene.job, round=scene.round, name="long.csv", size=1, content_hash="x", state=uploads.READY,
+            job=scene.job, round=scene.round, name="long.csv", size=1, content_hash="x", state=log_states.READY,
             duration_s=3750.0, uploaded_at=now(),
         )  # fmt: skip
     samples.write(log, Log("long.csv", (fast, slow)))

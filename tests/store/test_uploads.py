@@ -9,7 +9,7 @@ from hypothesis.extra.numpy import arrays
 from tests.store.conftest import log_text, sweep
 from uchiwa.core.logs.readers import read_log
 from uchiwa.services import importing
-from uchiwa.store import jobs, samples, uploads
+from uchiwa.store import jobs, leases, samples, uploads
 from uchiwa.store.clock import now
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import ChannelChunk, LogChannel, LogFile, LogRawChunk
@@ -109,11 +109,11 @@ def test_an_import_is_done_once(scene):
 
 def test_an_import_whose_worker_died_is_finished_by_the_sweep(scene):
     log, _ = scene.receive(log_text())
-    assert uploads.claim(log.id) is not None
+    assert leases.claim(log.id) is not None
     sweep()
     with unit_of_work():
         assert LogFile.get_by_id(log.id).state == "importing"
-        LogFile.update(lease_until=now() - uploads.LEASE).execute()
+        LogFile.update(lease_until=now() - leases.LEASE).execute()
     sweep()
     with unit_of_work():
         assert LogFile.get_by_id(log.id).state == "ready"

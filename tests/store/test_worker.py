@@ -12,7 +12,7 @@ import pytest
 from tests.store.conftest import log_text
 from uchiwa.services import importing
 from uchiwa.standin.cars import pike_base
-from uchiwa.store import accounts, jobs, levels, untold, uploads, worker_beats
+from uchiwa.store import accounts, import_results, jobs, leases, levels, log_states, untold, uploads, worker_beats
 from uchiwa.store.clock import now
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import LogChannel, LogFile, Round, WorkerBeat
@@ -31,7 +31,7 @@ def run(slots: int = 2, seconds: float = 120) -> None:
     at_work = worker.Imports(slots)
     deadline = time.monotonic() + seconds
     try:
-        while at_work.running or uploads.waiting():
+        while at_work.running or leases.waiting():
             assert time.monotonic() < deadline
             at_work.look_after()
             at_work.fill()
@@ -45,8 +45,8 @@ def test_good_and_bad_files_beside_each_other(scene):
     blanks, _ = scene.receive(" " * 22_000 + "\n1,2\n", "blanks.csv")
     binary, _ = scene.receive(b"PAR1" + os.urandom(4000), "broken.parquet")
     run()
-    assert state(good)[0] == uploads.READY
-    assert state(blanks)[0] == state(binary)[0] == uploads.REFUSED
+    assert state(good)[0] == log_states.READY
+    assert state(blanks)[0] == state(binary)[0] == log_states.REFUSED
     with unit_of_work():
         row = LogFile.get_by_id(good.id)
         assert row.reading == 1
@@ -64,15 +64,15 @@ def test_a_file_that_takes_too_long_is_ended_and_refused_after_three_tries(scene
     )
     assert slow.size != quick.size
     run()
-    assert state(quick)[0] == uploads.READY
+    assert state(quick)[0] == log_states.READY
     kind, attempts, message = state(slow)
-    assert (kind, attempts) == (uploads.REFUSED, 0)
-    assert f"begun {uploads.ATTEMPTS} times" in message
+    assert (kind, attempts) == (log_states.REFUSED, 0)
+    assert f"begun {leases.ATTEMPTS} times" in message
     monkeypatch.undo()
     with unit_of_work():
-        uploads.read_again([LogFile.get_by_id(slow.id)])
+        import_results.read_again([LogFile.get_by_id(slow.id)])
     run()
-    assert state(slow)[0] == uploads.READY
+    assert state(slow)[0] == log_states.READY
 
 
 def test_a_file_that_wants_too_much_memory_says_so(scene, monkeypatch):
@@ -80,22 +80,22 @@ def test_a_file_that_wants_too_much_memory_says_so(scene, monkeypatch):
     monkeypatch.setattr(import_process, "budget_of", lambda _size: budget.Budget(60.0, 3 << 20))
     run()
     kind, _, message = state(log)
-    assert kind == uploads.REFUSED
-    assert message in (import_process.TOO_LARGE, uploads.WORN_OUT)
+    assert kind == log_states.REFUSED
+    assert message in (import_process.TOO_LARGE, leases.WORN_OUT)
 
 
 def test_a_process_that_dies_costs_a_try_and_a_database_that_is_away_none(scene):
     log, _ = scene.receive(log_text())
-    held = uploads.claim(log.id)
-    uploads.release(held)
-    assert state(log)[:2] == (uploads.STORED, 1)
-    held = uploads.claim(log.id)
-    uploads.release(held, counts=False)
-    assert state(log)[:2] == (uploads.STORED, 1)
+    held = leases.claim(log.id)
+    leases.release(held)
+    assert state(log)[:2] == (log_states.STORED, 1)
+    held = leases.claim(log.id)
+    leases.release(held, counts=False)
+    assert state(log)[:2] == (log_states.STORED, 1)
     for _ in range(2):
-        uploads.release(uploads.claim(log.id))
-    assert uploads.claim(log.id) is None
-    assert state(log)[0] == uploads.REFUSED
+        leases.release(leases.claim(log.id))
+    assert leases.claim(log.id) is None
+    assert state(log)[0] == log_states.REFUSED
 
 
 def test_one_shop_leaves_room_for_another(scene):
@@ -110,24 +110,24 @@ def test_one_shop_leaves_room_for_another(scene):
     theirs, _ = uploads.receive(job, round_, "theirs.csv", io.BytesIO(log_text(9).encode()))
     order = []
     for _ in range(3):
-        found = uploads.next_waiting(2)
+        found = leases.next_waiting(2)
         order.append(found)
-        assert uploads.claim(found) is not None
+        assert leases.claim(found) is not None
     assert theirs.id == order[1]
-    assert uploads.next_waiting(2) is None
-    assert uploads.next_waiting(3) is not None
+    assert leases.next_waiting(2) is None
+    assert leases.next_waiting(3) is not None
 
 
 def test_a_log_that_somebody_holds_is_passed_over(scene):
     first, _ = scene.receive(log_text(1))
     second, _ = scene.receive(log_text(2))
-    assert uploads.next_waiting(3) == first.id
-    assert uploads.next_waiting(3, {first.id}) == second.id
+    assert leases.next_waiting(3) == first.id
+    assert leases.next_waiting(3, {first.id}) == second.id
 
 
 def test_what_a_paused_worker_writes_late_is_refused(scene):
     log, _ = scene.receive(log_text())
-    paused = uploads.claim(log.id)
+    paused = leases.claim(log.id)
     with unit_of_work():
         LogFile.update(lease_until=now() - timedelta(seconds=1)).where(LogFile.id == log.id).execute()
     assert importing.import_log(log.id)
@@ -135,56 +135,56 @@ def test_what_a_paused_worker_writes_late_is_refused(scene):
         before = [one.id for one in LogChannel.select().order_by(LogChannel.id)]
     assert not importing.perform(paused)
     for late in (
-        lambda: uploads.progress(paused, 50, "late"),
-        lambda: uploads.refuse(paused, "Late."),
-        lambda: uploads.siblings(paused, 2),
-        lambda: uploads.clear(paused),
+        lambda: import_results.progress(paused, 50, "late"),
+        lambda: import_results.refuse(paused, "Late."),
+        lambda: import_results.siblings(paused, 2),
+        lambda: import_results.clear(paused),
     ):
-        with pytest.raises(uploads.LeaseLostError):
+        with pytest.raises(leases.LeaseLostError):
             late()
-    uploads.release(paused)
+    leases.release(paused)
     with unit_of_work():
         assert [one.id for one in LogChannel.select().order_by(LogChannel.id)] == before
-    assert state(log)[0] == uploads.READY
+    assert state(log)[0] == log_states.READY
 
 
 def test_a_stopped_process_is_taken_over_from_while_it_sleeps(scene):
     log, _ = scene.receive(log_text(size=3000))
-    under_way = import_process.begin(uploads.claim(log.id))
+    under_way = import_process.begin(leases.claim(log.id))
     os.kill(under_way.child.process.pid, signal.SIGSTOP)
     try:
-        uploads.let_go(under_way.log)
+        leases.let_go(under_way.log)
         with unit_of_work():
             LogFile.update(lease_until=now() - timedelta(seconds=1)).where(LogFile.id == log.id).execute()
         assert importing.import_log(log.id)
     finally:
         os.kill(under_way.child.process.pid, signal.SIGCONT)
     under_way.child.process.join(60)
-    assert state(log)[0] == uploads.READY
+    assert state(log)[0] == log_states.READY
     with unit_of_work():
         assert LogFile.get_by_id(log.id).reading == 1
 
 
 def test_a_channel_put_right_while_its_log_is_read_is_read_anew(scene):
     log, _ = scene.receive(log_text())
-    held = uploads.claim(log.id)
+    held = leases.claim(log.id)
     with unit_of_work():
-        uploads.read_again([LogFile.get_by_id(log.id)])
-    with pytest.raises(uploads.LeaseLostError):
-        uploads.progress(held, 10, "reading")
+        import_results.read_again([LogFile.get_by_id(log.id)])
+    with pytest.raises(leases.LeaseLostError):
+        import_results.progress(held, 10, "reading")
     assert importing.import_log(log.id)
 
 
 def test_leases_and_beats_of_the_future_are_not_believed(scene):
     log, _ = scene.receive(log_text())
-    assert uploads.claim(log.id) is not None
+    assert leases.claim(log.id) is not None
     with unit_of_work():
         LogFile.update(lease_until=now() + timedelta(hours=2)).where(LogFile.id == log.id).execute()
         WorkerBeat.create(name="dead", at=now() + timedelta(hours=2))
     assert not worker_beats.alive()
     worker_beats.beat("alive")
     assert worker_beats.alive()
-    uploads._held.clear()
+    leases._held.clear()
     with unit_of_work():
         LogFile.update(lease_until=now() + timedelta(hours=2)).where(LogFile.id == log.id).execute()
     assert importing.import_log(log.id)
@@ -201,7 +201,7 @@ def test_a_log_that_is_shown_has_its_pyramids(scene, monkeypatch):
     monkeypatch.setattr(importing, "tell_if_all_are_there", look)
     log, _ = scene.receive(log_text())
     importing.import_log(log.id)
-    assert seen == [(uploads.READY, [])]
+    assert seen == [(log_states.READY, [])]
 
 
 def cells(scene) -> int | None:
@@ -222,16 +222,16 @@ def tell(telling: Telling) -> None:
 def test_what_a_round_shows_is_told_beside_the_imports_once_all_files_are_there(scene):
     scene.receive(log_text())
     second, _ = scene.receive(log_text(seed=2), "second.csv")
-    held = uploads.claim(second.id)
-    first = uploads.next_waiting(3)
+    held = leases.claim(second.id)
+    first = leases.next_waiting(3)
     at_work = worker.Imports(3)
     at_work.fill()
     while at_work.running:
         at_work.wait(0.05)
         at_work.look_after()
-    assert state(LogFile(id=first))[0] == uploads.READY
+    assert state(LogFile(id=first))[0] == log_states.READY
     assert untold.next_round() is None, "the second is on its way"
-    uploads.release(held, counts=False)
+    leases.release(held, counts=False)
     run()
     assert cells(scene) is None
     assert untold.next_round([scene.round.id]) is None
@@ -254,10 +254,10 @@ def test_a_log_that_fails_again_and_again_keeps_nobody_from_being_told(scene, mo
         raise ZeroDivisionError
 
     monkeypatch.setattr(importing, "read_and_check", fails)
-    for _ in range(uploads.ATTEMPTS):
+    for _ in range(leases.ATTEMPTS):
         with pytest.raises(ZeroDivisionError):
             importing.import_log(second.id)
-    assert uploads.claim(second.id) is None
+    assert leases.claim(second.id) is None
     tell(Telling())
     assert cells(scene) > 0
 
@@ -295,7 +295,7 @@ def test_a_log_is_what_it_was_read_as_last(scene):
     importing.import_log(log.id)
     with unit_of_work():
         before = fuel.fuel_work(scene.job, scene.round)
-        uploads.read_again(list(before.logs))
+        import_results.read_again(list(before.logs))
         from uchiwa.store import memory
 
         row = LogFile.get_by_id(log.id)

@@ -17,7 +17,7 @@ from tests.web.conftest import Client
 from uchiwa.core.tables.interchange import calibration_json
 from uchiwa.services.importing import import_log
 from uchiwa.standin.cars import pike_base
-from uchiwa.store import drafts, jobs, links, uploads
+from uchiwa.store import drafts, jobs, leases, links, log_states, uploads
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import (
     BriefPattern,
@@ -119,7 +119,7 @@ def test_the_same_log_is_kept_once_and_different_ones_all(client, scene, path):
     assert {status for each in statuses(at_once(client, TIMES, send)) for status in each} == {303}
     with unit_of_work():
         assert LogFile.select().count() == 2 * TIMES
-        assert LogFile.select().where(LogFile.state == uploads.STORED).count() == 2 * TIMES
+        assert LogFile.select().where(LogFile.state == log_states.STORED).count() == 2 * TIMES
 
 
 def test_pieces_of_the_same_file_from_two_windows_make_one_log(client, scene, path):
@@ -144,7 +144,7 @@ def test_pieces_of_the_same_file_from_two_windows_make_one_log(client, scene, pa
     for each in statuses(at_once(client, turns(10), send)):
         assert 200 in each
     with unit_of_work():
-        whole = LogFile.select().where(LogFile.state == uploads.STORED)
+        whole = LogFile.select().where(LogFile.state == log_states.STORED)
         assert whole.count() == turns(10)
         for log in whole:
             assert uploads.whole(log).rstrip() == data.rstrip()
@@ -370,13 +370,13 @@ def test_uploads_and_imports_of_one_job_do_not_stop_each_other(client, scene, pa
         text = log_text(100 * time + thread, size=200)
         answer = one.send_form(f"{path}/logs/upload", files={"files": (f"{time}-{thread}.csv", text)})
         with unit_of_work():
-            waiting = [log.id for log in LogFile.select().where(LogFile.state == uploads.STORED).limit(2)]
+            waiting = [log.id for log in LogFile.select().where(LogFile.state == log_states.STORED).limit(2)]
         for log_id in waiting:
             import_log(log_id)
         return answer
 
     assert {status for each in statuses(at_once(client, 5, send)) for status in each} == {303}
-    for log_id in uploads.waiting():
+    for log_id in leases.waiting():
         import_log(log_id)
     with unit_of_work():
-        assert LogFile.select().where(LogFile.state == uploads.READY).count() == 5 * THREADS
+        assert LogFile.select().where(LogFile.state == log_states.READY).count() == 5 * THREADS

@@ -10,7 +10,7 @@ from uchiwa.core.tables.difference import signed
 from uchiwa.core.tables.interchange import calibration_json
 from uchiwa.services import fuel, importing
 from uchiwa.standin.cars import pike_base
-from uchiwa.store import jobs, revisions, stored_log, uploads
+from uchiwa.store import jobs, log_states, revisions, stored_log
 from uchiwa.store.database import database, unit_of_work
 from uchiwa.store.models import LogFile
 from uchiwa.web.requests.limits import FORM_LIMIT_BYTES, UPLOAD_LIMIT_BYTES
@@ -48,7 +48,7 @@ def test_an_upload_is_stored_before_it_is_read(client, scene, path):
     assert answer.status_code == 303
     with unit_of_work():
         log = LogFile.get()
-        assert (log.state, log.name) == (uploads.STORED, "drive.csv")
+        assert (log.state, log.name) == (log_states.STORED, "drive.csv")
     assert "being read" in client.get(f"{path}/logs").text
     importing.import_log(log.id)
     page = client.get(f"{path}/logs").text

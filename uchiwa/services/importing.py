@@ -30,7 +30,10 @@ from uchiwa.store import (
     calibrations,
     channels,
     findings,
+    import_results,
+    leases,
     levels,
+    log_states,
     memory,
     moves,
     revisions,
@@ -53,16 +56,16 @@ def import_log(log_id: int) -> bool:
     Returns:
         Whether there was something to do.
     """
-    log = uploads.claim(log_id)
+    log = leases.claim(log_id)
     if log is None:
         return False
     try:
         return perform(log)
     except Exception:
-        uploads.release(log)
+        leases.release(log)
         raise
     finally:
-        uploads.let_go(log)
+        leases.let_go(log)
 
 
 class Progress:
@@ -79,7 +82,7 @@ class Progress:
             LeaseLostError: another worker has it.
         """
         if time.monotonic() >= self._next:
-            uploads.progress(self.log, percent, stage)
+            import_results.progress(self.log, percent, stage)
             self._next = time.monotonic() + _TELL_S
 
     def keeping(self, number: int, of: int, done: float) -> None:
@@ -91,7 +94,7 @@ def perform(log: LogFile) -> bool:
     """Import a claimed file and tell what its round shows; whether it came to an end, and not to that of its lease."""
     try:
         read_and_check(log)
-    except uploads.LeaseLostError:
+    except leases.LeaseLostError:
         return False
     tell_if_all_are_there(log.round_id)
     return True
@@ -103,7 +106,7 @@ def read_and_check(log: LogFile) -> None:
     Raises:
         LeaseLostError: another worker has taken over; what this one would have written is not.
     """
-    uploads.clear(log)
+    import_results.clear(log)
     progress = Progress(log)
     progress.tell(3, "reading")
     try:
@@ -114,14 +117,14 @@ def read_and_check(log: LogFile) -> None:
         del data
     except BadInput as error:
         said = str(error).removeprefix(f"{_file_name(log)}: ")
-        uploads.refuse(log, said[:1].upper() + said[1:])
+        import_results.refuse(log, said[:1].upper() + said[1:])
         return
     progress.tell(30, "keeping samples")
-    rows = [log, *uploads.siblings(log, len(recordings) - 1)]
+    rows = [log, *import_results.siblings(log, len(recordings) - 1)]
     with ThreadPoolExecutor(1) as beside:
         examined = beside.submit(_examine_all, surroundings, rows, recordings)
         for number, (row, recording) in enumerate(zip(rows, recordings, strict=True)):
-            hold = partial(uploads.must_hold, log)
+            hold = partial(leases.must_hold, log)
             samples.write(row, recording, partial(progress.keeping, number, len(rows)), hold)
         progress.tell(88, "checking")
         examined.result()
@@ -140,10 +143,10 @@ def _what_is_known(log: LogFile) -> tuple[Surroundings, bytes]:
 def _show(log: LogFile, rows: list[LogFile], recordings: list[Log], surroundings: Surroundings) -> None:
     with unit_of_work():
         lock_job(log.job_id)
-        uploads.must_hold(log)
+        leases.must_hold(log)
         for row, recording in zip(rows, recordings, strict=True):
             surroundings.keep(row, recording)
-        uploads.show(rows)
+        import_results.show(rows)
         untold.note(log.round_id)
         moves.passed(log.job_id)
 
@@ -214,7 +217,7 @@ class Surroundings:
     def _dwells_before(self, log_id: int) -> list[str]:
         with unit_of_work():
             others = LogFile.select(LogFile.dwell).where(
-                LogFile.round == self.round, LogFile.id < log_id, LogFile.accepted, LogFile.state == uploads.READY
+                LogFile.round == self.round, LogFile.id < log_id, LogFile.accepted, LogFile.state == log_states.READY
             )
             return [one.dwell for one in others]
 
@@ -223,7 +226,7 @@ class Surroundings:
         it, found, verdicts, seconds = self._found[log.id]
         header = memory.header_of(recording)
         findings.keep(log, found)
-        facts = uploads.facts_of(recording, header)
+        facts = import_results.facts_of(recording, header)
         facts["drives"] = json.dumps(drives_as_data(it.drives))
         facts["verdicts"] = json.dumps([asdict(verdict) for verdict in verdicts], ensure_ascii=False)
         facts["dwell"] = json.dumps(np.round(seconds, 2).tolist()) if seconds is not None else ""

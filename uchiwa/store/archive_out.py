@@ -11,7 +11,7 @@ from typing import IO, Any
 
 from uchiwa.core.tables.image.files import FORMATS, ImageFormat
 from uchiwa.store import archive_format as form
-from uchiwa.store import images, jobs, uploads
+from uchiwa.store import images, jobs, log_states, uploads
 from uchiwa.store.models import (
     Answer,
     Car,
@@ -171,7 +171,7 @@ def _described(job: Job, archive: zipfile.ZipFile) -> dict[str, Any]:
 
 def _uploaded(job: Job) -> Iterable[LogFile]:
     """The files of a job that have arrived whole; further recordings in a file come again from it."""
-    query = LogFile.select().where(LogFile.job == job, LogFile.source.is_null(), LogFile.state != uploads.RECEIVING)
+    query = LogFile.select().where(LogFile.job == job, LogFile.source.is_null(), LogFile.state != log_states.RECEIVING)
     return list(query.order_by(LogFile.id))
 
 

@@ -16,8 +16,8 @@ from uchiwa.core.logs.drives import TITLES, Drive, DriveKind
 from uchiwa.core.logs.log import FloatArray
 from uchiwa.core.tables.table import Table
 from uchiwa.store import briefs, findings
+from uchiwa.store.log_states import READY, RECEIVING
 from uchiwa.store.models import Job, LogFile, Round
-from uchiwa.store.uploads import READY, RECEIVING
 
 
 def verdicts_of(log: LogFile) -> list[Verdict]:

@@ -18,8 +18,8 @@ from uchiwa.core.rounds.progress import Move, RoundFacts, whose_move
 from uchiwa.core.tables.table import Calibration
 from uchiwa.store import calibrations, events, moves
 from uchiwa.store.clock import now
+from uchiwa.store.log_states import IMPORTING, READY, RECEIVING, REFUSED, STORED
 from uchiwa.store.models import Car, Customer, Draft, Event, Job, LogFile, Revision, Round, User
-from uchiwa.store.uploads import IMPORTING, READY, RECEIVING, REFUSED, STORED
 
 TAKE, SPARK, EDIT = "take", "spark", "edit"
 STEPS = (TAKE, SPARK, EDIT)

@@ -12,8 +12,8 @@ from uchiwa.core.logs.log import FloatArray
 from uchiwa.core.viewing.pyramid import Level, Sums, pyramid_of
 from uchiwa.store import samples
 from uchiwa.store.database import database, run_again, unit_of_work
+from uchiwa.store.log_states import READY
 from uchiwa.store.models import ChannelLevel, LogChannel, LogFile, blob
-from uchiwa.store.uploads import READY
 
 _TOGETHER = 6
 _LOCK = "uchiwa-levels"

@@ -7,7 +7,7 @@ from datetime import timedelta
 
 from peewee import fn
 
-from uchiwa.store import uploads
+from uchiwa.store import log_states
 from uchiwa.store.clock import now
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import LogFile, Round
@@ -24,7 +24,7 @@ def note(round_id: int) -> None:
 def waits_for_more(round_id: int) -> bool:
     """Whether files of a round are still to be imported."""
     coming = (LogFile.round == round_id) & LogFile.source.is_null()
-    return LogFile.select().where(coming, LogFile.state.in_((uploads.STORED, uploads.IMPORTING))).exists()
+    return LogFile.select().where(coming, LogFile.state.in_((log_states.STORED, log_states.IMPORTING))).exists()
 
 
 def next_round(passed_over: Collection[int] = ()) -> int | None:

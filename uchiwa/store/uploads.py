@@ -3,44 +3,29 @@
 from __future__ import annotations
 
 import hashlib
-import json
-import uuid
 from collections import deque
-from collections.abc import Collection, Iterator
+from collections.abc import Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import asdict
 from datetime import timedelta
 from typing import BinaryIO
 
 import zstandard
-from peewee import Expression, Function, IntegrityError, fn
+from peewee import Function, IntegrityError, fn
 
 from uchiwa.core.errors import BadInput
-from uchiwa.core.logs.log import Log
-from uchiwa.core.pulls.recognised import from_dyno
 from uchiwa.store import moves
 from uchiwa.store.clock import now
 from uchiwa.store.database import run_again, unit_of_work
 from uchiwa.store.locks import lock_job
-from uchiwa.store.models import Job, LogChannel, LogFile, LogRawChunk, Round, blob
+from uchiwa.store.log_states import RECEIVING, REFUSED, STORED
+from uchiwa.store.models import Job, LogFile, LogRawChunk, Round, blob
 
 PIECE = 1 << 20
-LEASE = timedelta(seconds=30)
-ATTEMPTS = 3
-RECEIVING, STORED, IMPORTING, READY, REFUSED = "receiving", "stored", "importing", "ready", "refused"
 _ZSTD = "zstd"
 _PACKERS = 2
 _AHEAD = 4
 HOURLY = 120
 _STALE_UPLOAD = timedelta(days=7)
-
-
-# Owners of the imports that this process looks after, so that its heartbeat can hold on to them.
-_held: set[str] = set()
-
-
-class LeaseLostError(RuntimeError):
-    """Another worker has taken over this import."""
 
 
 def _packed(piece: bytes) -> Function:
@@ -198,241 +183,11 @@ def whole(log: LogFile) -> bytes:
     return bytes(data)
 
 
-def _free() -> Expression:
-    """What no worker holds. A lease that ends too far away is none: the clock was set back since."""
-    at = now()
-    over = (LogFile.lease_until < at) | (LogFile.lease_until > at + 2 * LEASE) | LogFile.lease_until.is_null()
-    return (LogFile.state == STORED) | ((LogFile.state == IMPORTING) & over)
-
-
-@run_again
-def claim(log_id: int) -> LogFile | None:
-    """Take a log for import, for the length of a lease; None if it is done or another worker has it.
-
-    One that was begun three times and never came to an end is refused, and says so.
-    """
-    owner = str(uuid.uuid4())
-    with unit_of_work():
-        wanted = LogFile.select().where(LogFile.id == log_id, LogFile.source.is_null(), _free())
-        log = wanted.for_update("FOR UPDATE SKIP LOCKED").first()
-        if log is None:
-            return None
-        if log.attempts >= ATTEMPTS:
-            _refuse_row(log, WORN_OUT)
-            return None
-        LogFile.update(
-            state=IMPORTING,
-            lease_until=now() + LEASE,
-            owner=owner,
-            percent=0,
-            stage="waiting",
-            attempts=LogFile.attempts + 1,
-        ).where(LogFile.id == log_id).execute()
-        log = LogFile.get_by_id(log_id)
-    _held.add(owner)
-    return log
-
-
-WORN_OUT = (
-    f"Reading it was begun {ATTEMPTS} times and never came to an end. The file is kept: export it again as plain text, "
-    "one drive to a file, or have it checked again."
-)
-
-
-@run_again
-def next_waiting(most_of_a_shop: int, passed_over: Collection[int] = ()) -> int | None:
-    """The log to import next: the oldest of the shop of which the fewest are being imported.
-
-    Args:
-        most_of_a_shop: a shop of which so many are under way has to wait, so that there is room for others.
-        passed_over: logs that somebody else holds just now.
-    """
-    with unit_of_work():
-        busy = LogFile.select(Job.shop, fn.COUNT(LogFile.id).alias("number")).join(Job)
-        busy = busy.where(LogFile.state == IMPORTING, LogFile.source.is_null(), ~_free()).group_by(Job.shop)
-        running = {shop: int(number) for shop, number in busy.tuples()}
-        oldest = LogFile.select(Job.shop, fn.MIN(LogFile.id)).join(Job).where(LogFile.source.is_null(), _free())
-        if passed_over:
-            oldest = oldest.where(LogFile.id.not_in(list(passed_over)))
-        found = [(running.get(shop, 0), int(first)) for shop, first in oldest.group_by(Job.shop).tuples()]
-    free = [one for one in found if one[0] < most_of_a_shop]
-    return min(free)[1] if free else None
-
-
-@run_again
-def held_by(log_id: int, owner: str) -> LogFile:
-    """A log whose import has this lease.
-
-    Raises:
-        LeaseLostError: another worker has it.
-    """
-    with unit_of_work():
-        log = LogFile.get_or_none(LogFile.id == log_id, LogFile.owner == owner, LogFile.state == IMPORTING)
-    if log is None:
-        raise LeaseLostError
-    return log
-
-
-@run_again
-def waiting_beside(log: LogFile) -> int:
-    """How many other logs of the same shop wait or are being imported."""
-    with unit_of_work():
-        shop = Job.select(Job.shop).where(Job.id == log.job_id)
-        beside = LogFile.select().join(Job).where(Job.shop == shop, LogFile.id != log.id, LogFile.source.is_null())
-        return int(beside.where(LogFile.state.in_((STORED, IMPORTING))).count())
-
-
-def let_go(log: LogFile) -> None:
-    """This process no longer works on a log."""
-    _held.discard(log.owner)
-
-
-def hold_on() -> None:
-    """Renew the leases of every import that this process looks after; a worker calls it with each heartbeat."""
-    if _held:
-        with unit_of_work():
-            LogFile.update(lease_until=now() + LEASE).where(
-                LogFile.owner.in_(list(_held)), LogFile.state == IMPORTING
-            ).execute()
-
-
-def must_hold(log: LogFile) -> None:
-    """Make sure, at the beginning of a transaction and until its end, that an import still has its lease.
-
-    Raises:
-        LeaseLostError: another worker has it.
-    """
-    mine = (LogFile.id == log.id) & (LogFile.owner == log.owner) & (LogFile.state == IMPORTING)
-    if LogFile.select(LogFile.id).where(mine).for_update().scalar() is None:
-        raise LeaseLostError
-
-
-@run_again
-def progress(log: LogFile, percent: int, stage: str) -> None:
-    """Show how far an import is, and hold on to it for another lease.
-
-    Raises:
-        LeaseLostError: another worker has it.
-    """
-    with unit_of_work():
-        must_hold(log)
-        LogFile.update(percent=percent, stage=stage, lease_until=now() + LEASE).where(LogFile.id == log.id).execute()
-
-
-@run_again
-def clear(log: LogFile) -> None:
-    """Remove what an import that did not finish, or an earlier one, has left of a log.
-
-    Raises:
-        LeaseLostError: another worker has it.
-    """
-    with unit_of_work():
-        must_hold(log)
-        LogChannel.delete().where(LogChannel.log == log).execute()
-
-
-@run_again
-def siblings(log: LogFile, count: int) -> list[LogFile]:
-    """Rows for the further recordings of a file, made anew or found again; those too many go.
-
-    Raises:
-        LeaseLostError: another worker has it.
-    """
-    with unit_of_work():
-        must_hold(log)
-        known = list(LogFile.select().where(LogFile.source == log).order_by(LogFile.id))
-        for extra in known[count:]:
-            extra.delete_instance()
-        for _ in range(len(known), count):
-            LogFile.create(
-                job=log.job_id,
-                round=log.round_id,
-                source=log,
-                name=log.name,
-                size=log.size,
-                content_hash=None,
-                codec=log.codec,
-                state=IMPORTING,
-                uploaded_at=log.uploaded_at,
-                by_customer=log.by_customer,
-            )
-        return list(LogFile.select().where(LogFile.source == log).order_by(LogFile.id))[:count]
-
-
-def facts_of(recording: Log, header: str) -> dict[str, object]:
-    """The columns of a log that its recording fills."""
-    return {
-        "name": recording.name[:200],
-        "duration_s": recording.duration,
-        "samples": max(raster.time.size for raster in recording.rasters),
-        "notes": json.dumps(dict(recording.notes), ensure_ascii=False),
-        "repairs": json.dumps([asdict(repair) for repair in recording.repairs], ensure_ascii=False),
-        "header": header,
-        "dyno": from_dyno(recording),
-    }
-
-
-def show(logs: list[LogFile]) -> None:
-    """The import is done: show all recordings of the file at once, as a new reading. Call within a transaction."""
-    ids = [log.id for log in logs]
-    LogFile.update(
-        state=READY, message="", percent=100, stage="", lease_until=None, attempts=0, reading=LogFile.reading + 1
-    ).where(LogFile.id.in_(ids)).execute()
-
-
-@run_again
-def refuse(log: LogFile, message: str) -> None:
-    """Say why a log cannot be used.
-
-    Raises:
-        LeaseLostError: another worker has it.
-    """
-    with unit_of_work():
-        lock_job(log.job_id)
-        must_hold(log)
-        _refuse_row(log, message)
-        moves.passed(log.job_id)
-
-
-def _refuse_row(log: LogFile, message: str) -> None:
+def refuse_row(log: LogFile, message: str) -> None:
     LogFile.delete().where(LogFile.source == log).execute()
     LogFile.update(state=REFUSED, message=message[:500], lease_until=None, stage="", attempts=0).where(
         LogFile.id == log.id
     ).execute()
-
-
-@run_again
-def release(log: LogFile, *, counts: bool = True) -> None:
-    """Give a claimed log back, so that the next try need not wait for the lease to end.
-
-    Args:
-        counts: whether this try was one of the three that a file has; not if it was none of the file's doing.
-    """
-    with unit_of_work():
-        back = 0 if counts else 1
-        LogFile.update(
-            state=STORED, lease_until=None, stage="", attempts=fn.GREATEST(LogFile.attempts - back, 0)
-        ).where(LogFile.id == log.id, LogFile.owner == log.owner, LogFile.state == IMPORTING).execute()
-
-
-def read_again(logs: list[LogFile]) -> list[int]:
-    """Send logs through the import once more, as after a channel was put right; the ids of the files to import.
-
-    An import that is under way loses its lease, for it goes by what was known before.
-    """
-    sources = sorted({log.source_id or log.id for log in logs})
-    LogFile.update(state=STORED, percent=0, stage="", message="", attempts=0, owner="").where(
-        LogFile.id.in_(sources), LogFile.state.in_((READY, REFUSED, IMPORTING))
-    ).execute()
-    LogFile.update(state=IMPORTING).where(LogFile.source.in_(sources)).execute()
-    return sources
-
-
-def waiting() -> list[int]:
-    """Logs not yet imported whose worker, if they had one, is gone."""
-    with unit_of_work():
-        query = LogFile.select(LogFile.id).where(_free(), LogFile.source.is_null()).order_by(LogFile.id)
-        return [log.id for log in query]
 
 
 def drop_abandoned() -> int:

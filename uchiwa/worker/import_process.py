@@ -9,7 +9,7 @@ import time
 from dataclasses import dataclass
 
 from uchiwa.services.importing import read_and_check
-from uchiwa.store import uploads
+from uchiwa.store import import_results, leases
 from uchiwa.store.database import is_lost
 from uchiwa.store.models import LogFile
 from uchiwa.worker.budget import Budget, budget_of
@@ -23,14 +23,14 @@ _NICE, _MOST_NICE = 7, 15
 def _import(log_id: int, owner: str, budget: Budget) -> None:
     budget.limit_memory()
     try:
-        log = uploads.held_by(log_id, owner)
+        log = leases.held_by(log_id, owner)
         # A shop that sends many files at once waits behind one that sends a single one.
-        os.nice(min(_NICE * uploads.waiting_beside(log), _MOST_NICE))
+        os.nice(min(_NICE * leases.waiting_beside(log), _MOST_NICE))
         try:
             read_and_check(log)
         except MemoryError:
-            uploads.refuse(log, TOO_LARGE)
-    except uploads.LeaseLostError:
+            import_results.refuse(log, TOO_LARGE)
+    except leases.LeaseLostError:
         return
     except Exception as error:
         _log.exception("the import of log %s failed", log_id)
@@ -56,9 +56,9 @@ class Importing:
         try:
             if code != DONE:
                 _log.warning("the import of log %s ended with %s", self.log.id, code)
-                uploads.release(self.log, counts=code != NO_DATABASE)
+                leases.release(self.log, counts=code != NO_DATABASE)
         finally:
-            uploads.let_go(self.log)
+            leases.let_go(self.log)
 
 
 def begin(log: LogFile) -> Importing:

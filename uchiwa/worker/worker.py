@@ -19,7 +19,7 @@ from peewee import PeeweeException
 from playhouse.pool import MaxConnectionsExceeded
 
 from uchiwa.parent import end_with_parent
-from uchiwa.store import accounts, attempts, estimates, levels, sessions, uploads, worker_beats
+from uchiwa.store import accounts, attempts, estimates, leases, levels, sessions, uploads, worker_beats
 from uchiwa.store.database import database
 from uchiwa.worker import import_process
 from uchiwa.worker.telling import Telling
@@ -38,7 +38,7 @@ def _beat(stop: threading.Event) -> None:
     while True:
         try:
             worker_beats.beat(name)
-            uploads.hold_on()
+            leases.hold_on()
         except _NO_DATABASE:
             database.close()
         if stop.wait(BEAT_S):
@@ -76,10 +76,10 @@ class Imports:
         """Begin as many more as there is room for."""
         passed_over: set[int] = set()
         while len(self.running) < self.slots:
-            log_id = uploads.next_waiting(self.slots - 1, passed_over)
+            log_id = leases.next_waiting(self.slots - 1, passed_over)
             if log_id is None:
                 return
-            log = uploads.claim(log_id)
+            log = leases.claim(log_id)
             if log is None:
                 passed_over.add(log_id)
             else:
@@ -98,11 +98,11 @@ class Imports:
         for one in self.running:
             one.child.kill()
             try:
-                uploads.release(one.log, counts=False)
+                leases.release(one.log, counts=False)
             except _NO_DATABASE:
                 continue
             finally:
-                uploads.let_go(one.log)
+                leases.let_go(one.log)
         self.running.clear()
 
 

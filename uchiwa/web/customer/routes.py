@@ -10,7 +10,7 @@ from fastapi import Body, Depends, Form, HTTPException, Request, UploadFile
 from fastapi.responses import JSONResponse, PlainTextResponse, RedirectResponse, Response
 
 from uchiwa.core.briefs.brief import LAW
-from uchiwa.store import calibrations, images, messages, notes, revisions, uploads
+from uchiwa.store import calibrations, images, log_states, messages, notes, revisions, uploads
 from uchiwa.store.collected import collected, drive_words
 from uchiwa.store.conflict import ConflictError
 from uchiwa.store.database import unit_of_work
@@ -71,8 +71,8 @@ def page(request: Request, opened: Opened, token: str) -> Response:
             "state": state,
             "tuner": tuner.name if tuner is not None else job.shop.name,
             "squares": squares(state.coverage) if state.coverage is not None else [],
-            "reading": any(log.state in (uploads.STORED, uploads.IMPORTING) for log in state.logs),
-            "words": {log.id: drive_words(log) for log in state.logs if log.state == uploads.READY},
+            "reading": any(log.state in (log_states.STORED, log_states.IMPORTING) for log in state.logs),
+            "words": {log.id: drive_words(log) for log in state.logs if log.state == log_states.READY},
             "repairs": {log.id: json.loads(log.repairs) for log in state.logs},
             "revision": revision if revision is not None and revision.number > 0 else None,
             "withdrawn": withdrawn,

@@ -19,7 +19,7 @@ from uchiwa.core.logs.drives import DriveKind
 from uchiwa.core.logs.signal import within
 from uchiwa.core.logs.timebase import on_one_base
 from uchiwa.core.whole_number import whole_number
-from uchiwa.store import briefs, events, samples, uploads
+from uchiwa.store import briefs, events, import_results, log_states, samples
 from uchiwa.store import jobs as store
 from uchiwa.store.collected import drives_of
 from uchiwa.store.database import unit_of_work
@@ -114,7 +114,7 @@ def _page(
         "volt_logs": _volt_logs(job),
         "idle": idle_cell(job),
         "reading": LogFile.select()
-        .where(LogFile.job == job, LogFile.state.in_((uploads.STORED, uploads.IMPORTING)))
+        .where(LogFile.job == job, LogFile.state.in_((log_states.STORED, log_states.IMPORTING)))
         .exists(),
     }
     return render(request, "car.html", user, status=400 if problem else 200, **values)
@@ -138,7 +138,10 @@ def idle_cell(job: Job) -> dict[str, Any] | None:
     if table is None:
         return None
     logs = (
-        LogFile.select().where(LogFile.job == job, LogFile.state == uploads.READY).order_by(LogFile.id.desc()).limit(8)
+        LogFile.select()
+        .where(LogFile.job == job, LogFile.state == log_states.READY)
+        .order_by(LogFile.id.desc())
+        .limit(8)
     )
     for log in logs:
         idles = [(one.start, one.end) for one in drives_of(log) if one.kind is DriveKind.WARM_IDLE]
@@ -185,8 +188,8 @@ def keep(request: Request, user: Person, form: Fields, job_id: int) -> Response:
         Car.update(file=file.model_dump_json()).where(Car.id == job.car_id).execute()
         ids: list[int] = []
         if file.knowledge() != before.knowledge():
-            done = LogFile.select().where(LogFile.job == job, LogFile.state != uploads.RECEIVING)
-            ids = uploads.read_again(list(done))
+            done = LogFile.select().where(LogFile.job == job, LogFile.state != log_states.RECEIVING)
+            ids = import_results.read_again(list(done))
         if file != before:
             events.record(job, "car", "Changed the car file", author=user)
     count = len(ids)

@@ -17,7 +17,7 @@ from uchiwa.core.viewing.pyramid import InMemory
 from uchiwa.core.viewing.window import drawn, figures
 from uchiwa.services.reading import OpenLog, Reader
 from uchiwa.store import channels as store
-from uchiwa.store import jobs, uploads
+from uchiwa.store import jobs, log_states
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import Job, LogFile, Round, User
 from uchiwa.web.pages import render, say
@@ -41,7 +41,7 @@ def _logs(user: User) -> list[LogFile]:
         .join(Job)
         .switch(LogFile)
         .join(Round, on=(LogFile.round == Round.id))
-        .where(Job.shop == user.shop_id, LogFile.state == uploads.READY)
+        .where(Job.shop == user.shop_id, LogFile.state == log_states.READY)
         .order_by(LogFile.id.desc())
         .limit(_MOST_LOGS)
     )

@@ -14,7 +14,7 @@ from uchiwa.core.briefs.standard_brief import fitted
 from uchiwa.core.cars.car_file import CarFile
 from uchiwa.core.errors import BadInput
 from uchiwa.core.rounds.progress import Station
-from uchiwa.store import briefs, events, links, messages, uploads
+from uchiwa.store import briefs, events, import_results, links, log_states, messages
 from uchiwa.store import jobs as store
 from uchiwa.store.collected import collected
 from uchiwa.store.conflict import ConflictError
@@ -87,7 +87,7 @@ def _keep(page: RoundPage, user: User, brief: Brief) -> None:
     asked, driven = len(brief.asked), len(brief.to_drive)
     sentence = f"Sent the brief: {asked} channels, {driven} drives"
     events.record(page.job, events.BRIEF, sentence, author=user, round_=page.round)
-    uploads.read_again([log for log in store.round_logs(page.round) if log.state != uploads.REFUSED])
+    import_results.read_again([log for log in store.round_logs(page.round) if log.state != log_states.REFUSED])
 
 
 def _fresh_link(request: Request, job_id: int) -> str | None:

@@ -16,7 +16,7 @@ from uchiwa.core.logs.writers import FORMATS, write_log
 from uchiwa.core.quantities.catalogue import QUANTITIES
 from uchiwa.core.rounds.progress import Station
 from uchiwa.services import importing
-from uchiwa.store import events, memory, samples, uploads
+from uchiwa.store import events, import_results, log_states, memory, samples, uploads
 from uchiwa.store import jobs as store
 from uchiwa.store.collected import collected, drive_words, drives_of
 from uchiwa.store.database import unit_of_work
@@ -40,7 +40,7 @@ def logs(
     with unit_of_work():
         page = round_page(user, job_id, number, Station.LOGS)
         state = collected(page.job, page.round)
-        words = {log.id: drive_words(log) for log in state.logs if log.state == uploads.READY}
+        words = {log.id: drive_words(log) for log in state.logs if log.state == log_states.READY}
         files = [
             log
             for log in state.logs
@@ -57,7 +57,7 @@ def logs(
             .where(LogFile.job == page.job, LogFile.baseline, LogFile.round != page.round)
             .order_by(LogFile.id)
         )
-    reading = any(log.state in (uploads.STORED, uploads.IMPORTING) for log in state.logs)
+    reading = any(log.state in (log_states.STORED, log_states.IMPORTING) for log in state.logs)
     template = "_logs_list.html" if request.headers.get("x-fragment") == "list" else "logs.html"
     return render(
         request,
@@ -72,7 +72,7 @@ def logs(
         found=state.found,
         words=words,
         items=state.items,
-        bands=_bands(shown) if shown is not None and shown.state == uploads.READY else [],
+        bands=_bands(shown) if shown is not None and shown.state == log_states.READY else [],
         kinds=[(kind.value, TITLES[kind]) for kind in _DRAWN],
         repairs=json.loads(shown.repairs) if shown is not None else [],
         quantities=QUANTITIES,
@@ -207,7 +207,7 @@ def again(user: Person, job_id: int, number: int, log_id: int) -> Response:
     """Read and check a log anew from its raw bytes."""
     with unit_of_work():
         page = open_round(user, job_id, number, Station.LOGS)
-        uploads.read_again([_own_log(page, log_id)])
+        import_results.read_again([_own_log(page, log_id)])
     return _back(page, log_id)
 
 
@@ -237,7 +237,7 @@ def channel(
             memory.forget(page.job.car, user.shop_id, log.header, name, unit)
         else:
             memory.remember(page.job.car, log.header, name, unit, quantity or None, unit_said, user.shop_id)
-        uploads.read_again(store.round_logs(page.round))
+        import_results.read_again(store.round_logs(page.round))
     say(request, f"{name} is remembered for this car and for logs with this header; the round's logs are read anew.")
     return RedirectResponse(f"{page.path}/{back}", 303) if back else _back(page, log_id)
 
@@ -264,7 +264,7 @@ def exported(user: Person, job_id: int, number: int, log_id: int, kind: str) -> 
     with unit_of_work():
         page = round_page(user, job_id, number, Station.LOGS)
         log = _log_of(page.job.id, log_id)
-        if kind not in FORMATS or log.state != uploads.READY:
+        if kind not in FORMATS or log.state != log_states.READY:
             raise HTTPException(404)
         recording: Log = samples.read_whole(log)
     stem = str(log.name).rsplit(".", 1)[0]

@@ -17,7 +17,7 @@ from uchiwa.core.viewing.limits import passed
 from uchiwa.core.viewing.operating import operating_point
 from uchiwa.core.viewing.window import MOST_POINTS, index_at, nearest_index, value_at
 from uchiwa.services.reading import Reader
-from uchiwa.store import arrangements, uploads
+from uchiwa.store import arrangements, log_states
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import LogFile, Round
 from uchiwa.web.drawer import wire
@@ -57,7 +57,7 @@ def reading(request: Request, asked: AsAsked) -> Response:
         with unit_of_work():
             first = (
                 LogFile.select()
-                .where(LogFile.round == asked.page.round, LogFile.state == uploads.READY)
+                .where(LogFile.round == asked.page.round, LogFile.state == log_states.READY)
                 .order_by(LogFile.accepted.desc(), LogFile.id.desc())
                 .first()
             )
@@ -96,7 +96,7 @@ def _others(asked: Asked) -> list[dict[str, Any]]:
     rows = list(
         LogFile.select(LogFile, Round)
         .join(Round)
-        .where(LogFile.job == asked.page.job, LogFile.state == uploads.READY)
+        .where(LogFile.job == asked.page.job, LogFile.state == log_states.READY)
         .order_by(Round.number.desc(), LogFile.id.desc())
     )
     last = max((row.round.number for row in rows if row.round.number < first.round.number), default=None)

@@ -21,7 +21,7 @@ from uchiwa.core.viewing.arrangement import PURPOSES, Arrangement, check_axes, f
 from uchiwa.core.viewing.limits import Limit, limits_of
 from uchiwa.core.whole_number import whole_number
 from uchiwa.services.reading import OpenLog, Reader, Trace
-from uchiwa.store import arrangements, findings, notes, uploads
+from uchiwa.store import arrangements, findings, log_states, notes
 from uchiwa.store.collected import drive_words, drives_of
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import LogFile, LogNote, Round, User
@@ -83,7 +83,7 @@ def asked(
         query = (
             LogFile.select(LogFile, Round)
             .join(Round)
-            .where(LogFile.job == page.job, LogFile.state == uploads.READY, LogFile.id.in_(wanted or [0]))
+            .where(LogFile.job == page.job, LogFile.state == log_states.READY, LogFile.id.in_(wanted or [0]))
         )
         found = {one.id: one for one in query}
     if any(one not in found for one in wanted):

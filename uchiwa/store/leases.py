@@ -1,0 +1,154 @@
+"""Leases: which worker imports which log, until when, and which is next."""
+
+from __future__ import annotations
+
+import uuid
+from collections.abc import Collection
+from datetime import timedelta
+
+from peewee import Expression, fn
+
+from uchiwa.store.clock import now
+from uchiwa.store.database import run_again, unit_of_work
+from uchiwa.store.log_states import IMPORTING, STORED
+from uchiwa.store.models import Job, LogFile
+from uchiwa.store.uploads import refuse_row
+
+LEASE = timedelta(seconds=30)
+ATTEMPTS = 3
+# Owners of the imports that this process looks after, so that its heartbeat can hold on to them.
+_held: set[str] = set()
+
+
+class LeaseLostError(RuntimeError):
+    """Another worker has taken over this import."""
+
+
+def _free() -> Expression:
+    """What no worker holds. A lease that ends too far away is none: the clock was set back since."""
+    at = now()
+    over = (LogFile.lease_until < at) | (LogFile.lease_until > at + 2 * LEASE) | LogFile.lease_until.is_null()
+    return (LogFile.state == STORED) | ((LogFile.state == IMPORTING) & over)
+
+
+@run_again
+def claim(log_id: int) -> LogFile | None:
+    """Take a log for import, for the length of a lease; None if it is done or another worker has it.
+
+    One that was begun three times and never came to an end is refused, and says so.
+    """
+    owner = str(uuid.uuid4())
+    with unit_of_work():
+        wanted = LogFile.select().where(LogFile.id == log_id, LogFile.source.is_null(), _free())
+        log = wanted.for_update("FOR UPDATE SKIP LOCKED").first()
+        if log is None:
+            return None
+        if log.attempts >= ATTEMPTS:
+            refuse_row(log, WORN_OUT)
+            return None
+        LogFile.update(
+            state=IMPORTING,
+            lease_until=now() + LEASE,
+            owner=owner,
+            percent=0,
+            stage="waiting",
+            attempts=LogFile.attempts + 1,
+        ).where(LogFile.id == log_id).execute()
+        log = LogFile.get_by_id(log_id)
+    _held.add(owner)
+    return log
+
+
+WORN_OUT = (
+    f"Reading it was begun {ATTEMPTS} times and never came to an end. The file is kept: export it again as plain text, "
+    "one drive to a file, or have it checked again."
+)
+
+
+@run_again
+def next_waiting(most_of_a_shop: int, passed_over: Collection[int] = ()) -> int | None:
+    """The log to import next: the oldest of the shop of which the fewest are being imported.
+
+    Args:
+        most_of_a_shop: a shop of which so many are under way has to wait, so that there is room for others.
+        passed_over: logs that somebody else holds just now.
+    """
+    with unit_of_work():
+        busy = LogFile.select(Job.shop, fn.COUNT(LogFile.id).alias("number")).join(Job)
+        busy = busy.where(LogFile.state == IMPORTING, LogFile.source.is_null(), ~_free()).group_by(Job.shop)
+        running = {shop: int(number) for shop, number in busy.tuples()}
+        oldest = LogFile.select(Job.shop, fn.MIN(LogFile.id)).join(Job).where(LogFile.source.is_null(), _free())
+        if passed_over:
+            oldest = oldest.where(LogFile.id.not_in(list(passed_over)))
+        found = [(running.get(shop, 0), int(first)) for shop, first in oldest.group_by(Job.shop).tuples()]
+    free = [one for one in found if one[0] < most_of_a_shop]
+    return min(free)[1] if free else None
+
+
+@run_again
+def held_by(log_id: int, owner: str) -> LogFile:
+    """A log whose import has this lease.
+
+    Raises:
+        LeaseLostError: another worker has it.
+    """
+    with unit_of_work():
+        log = LogFile.get_or_none(LogFile.id == log_id, LogFile.owner == owner, LogFile.state == IMPORTING)
+    if log is None:
+        raise LeaseLostError
+    return log
+
+
+@run_again
+def waiting_beside(log: LogFile) -> int:
+    """How many other logs of the same shop wait or are being imported."""
+    with unit_of_work():
+        shop = Job.select(Job.shop).where(Job.id == log.job_id)
+        beside = LogFile.select().join(Job).where(Job.shop == shop, LogFile.id != log.id, LogFile.source.is_null())
+        return int(beside.where(LogFile.state.in_((STORED, IMPORTING))).count())
+
+
+def let_go(log: LogFile) -> None:
+    """This process no longer works on a log."""
+    _held.discard(log.owner)
+
+
+def hold_on() -> None:
+    """Renew the leases of every import that this process looks after; a worker calls it with each heartbeat."""
+    if _held:
+        with unit_of_work():
+            LogFile.update(lease_until=now() + LEASE).where(
+                LogFile.owner.in_(list(_held)), LogFile.state == IMPORTING
+            ).execute()
+
+
+def must_hold(log: LogFile) -> None:
+    """Make sure, at the beginning of a transaction and until its end, that an import still has its lease.
+
+    Raises:
+        LeaseLostError: another worker has it.
+    """
+    mine = (LogFile.id == log.id) & (LogFile.owner == log.owner) & (LogFile.state == IMPORTING)
+    if LogFile.select(LogFile.id).where(mine).for_update().scalar() is None:
+        raise LeaseLostError
+
+
+@run_again
+def release(log: LogFile, *, counts: bool = True) -> None:
+    """Give a claimed log back, so that the next try need not wait for the lease to end.
+
+    Args:
+        counts: whether this try was one of the three that a file has; not if it was none of the file's doing.
+    """
+    with unit_of_work():
+        back = 0 if counts else 1
+        LogFile.update(
+            state=STORED, lease_until=None, stage="", attempts=fn.GREATEST(LogFile.attempts - back, 0)
+        ).where(LogFile.id == log.id, LogFile.owner == log.owner, LogFile.state == IMPORTING).execute()
+
+
+def waiting() -> list[int]:
+    """Logs not yet imported whose worker, if they had one, is gone."""
+    with unit_of_work():
+        query = LogFile.select(LogFile.id).where(_free(), LogFile.source.is_null()).order_by(LogFile.id)
+        return [log.id for log in query]

@@ -1,0 +1,5 @@
+"""What may become of an uploaded file."""
+
+from __future__ import annotations
+
+RECEIVING, STORED, IMPORTING, READY, REFUSED = "receiving", "stored", "importing", "ready", "refused"
