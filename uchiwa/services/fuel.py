@@ -18,10 +18,11 @@ from uchiwa.core.formulas.computed import Book
 from uchiwa.core.formulas.evaluation import Workings
 from uchiwa.core.logs.log import BoolArray
 from uchiwa.core.logs.timebase import on_one_base
-from uchiwa.core.proposals.fuel.evidence import ESTIMATED_BY, QUANTITIES, Estimated, Evidence, gather
+from uchiwa.core.proposals.fuel.evidence import QUANTITIES, gather
 from uchiwa.core.proposals.fuel.policy import Policy
 from uchiwa.core.proposals.fuel.proposal import ROLES, FuelProposal, airflow_table, proposal_from
 from uchiwa.core.proposals.fuel.report import report
+from uchiwa.core.proposals.fuel.samples import ESTIMATED_BY, Estimated, Evidence
 from uchiwa.core.tables.difference import difference, same_axes
 from uchiwa.core.tables.editing.breakpoints import rebroken
 from uchiwa.core.tables.table import Calibration, Table

@@ -18,8 +18,8 @@ from uchiwa.core.logs.log import Channel, Log, Raster
 from uchiwa.core.logs.timebase import on_one_base
 from uchiwa.core.proposals.knock.proposal import KnockPolicy, proposal_from
 from uchiwa.core.pulls.recognised import pulls_of
-from uchiwa.core.quantities.catalogue import KNOCK_BY_CYLINDER
 from uchiwa.core.quantities.naming import match_name
+from uchiwa.core.quantities.spark_quantities import KNOCK_BY_CYLINDER
 from uchiwa.core.tables.table import Axis, Table, frozen
 
 TABLE = Table(

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 import numpy as np
 
 from uchiwa.core.logs.log import FloatArray
-from uchiwa.core.quantities.catalogue import KNOCK_BY_CYLINDER
+from uchiwa.core.quantities.spark_quantities import KNOCK_BY_CYLINDER
 
 LEARNED = "learned_knock_retard"
 MOMENTARY = ("knock_retard", *KNOCK_BY_CYLINDER)

@@ -7,7 +7,8 @@ import unicodedata
 from dataclasses import dataclass
 from functools import lru_cache
 
-from uchiwa.core.quantities.catalogue import KNOCK_BY_CYLINDER, QUANTITIES
+from uchiwa.core.quantities.catalogue import QUANTITIES
+from uchiwa.core.quantities.spark_quantities import KNOCK_BY_CYLINDER
 
 SURE, LIKELY, GUESS = 0.95, 0.8, 0.6
 

@@ -7,7 +7,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from uchiwa.core.logs.log import Channel, FloatArray, Log, Raster
-from uchiwa.core.quantities.catalogue import KNOCK_BY_CYLINDER, QUANTITIES
+from uchiwa.core.quantities.catalogue import QUANTITIES
+from uchiwa.core.quantities.spark_quantities import KNOCK_BY_CYLINDER
 from uchiwa.core.tables.table import Axis, Table, frozen
 from uchiwa.standin.family.road import STEP_S, drive
 

@@ -11,8 +11,8 @@ from uchiwa.core.evidence.meter_shape import straight_over_bent
 from uchiwa.core.evidence.surface import Conditions, Surface, fit_surface
 from uchiwa.core.evidence.transients import UNKNOWN_FILM
 from uchiwa.core.logs.log import BoolArray, FloatArray
-from uchiwa.core.proposals.fuel.evidence import Evidence
 from uchiwa.core.proposals.fuel.policy import Policy
+from uchiwa.core.proposals.fuel.samples import Evidence
 from uchiwa.core.tables.table import Table
 
 LEAST_ERROR = 0.001

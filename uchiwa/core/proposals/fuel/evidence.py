@@ -10,7 +10,6 @@ import numpy as np
 from uchiwa.core.errors import BadInput
 from uchiwa.core.evidence.conditions import (
     CLOSED_LOOP,
-    FOLLOWING,
     MISSING,
     NO_TARGET,
     OPEN_LOOP,
@@ -25,31 +24,22 @@ from uchiwa.core.evidence.conditions import (
 from uchiwa.core.evidence.delay import NO_DELAY, Delay
 from uchiwa.core.evidence.delay_estimate import DelaySamples, estimate_delay
 from uchiwa.core.evidence.log_levels import log_levels
-from uchiwa.core.evidence.quantisation import quantum
-from uchiwa.core.evidence.stretches import NO_GAIN, Gain, stretches_of
+from uchiwa.core.evidence.stretches import NO_GAIN
 from uchiwa.core.evidence.transients import (
-    FAR,
-    SLOW_TRIMS,
-    STILL_MOVING,
     WALL_FILM,
-    Signals,
-    Transient,
-    chosen,
-    estimate_transients,
-    transient_factor,
 )
 from uchiwa.core.formulas.computed import SHIPPED, Book
-from uchiwa.core.logs.log import BoolArray, FloatArray, IntArray, Log
+from uchiwa.core.logs.log import BoolArray, FloatArray, Log
 from uchiwa.core.logs.recognition.doubt import ask
 from uchiwa.core.logs.signal import durations
+from uchiwa.core.proposals.fuel.cell_numbers import cell_numbers
 from uchiwa.core.proposals.fuel.one_log import OneLog, one_log
 from uchiwa.core.proposals.fuel.policy import Policy
-from uchiwa.core.tables.table import Axis, Calibration, Table, frozen
+from uchiwa.core.proposals.fuel.samples import Estimated, Evidence, FuelParts
+from uchiwa.core.proposals.fuel.without_transients import free_of_transients
+from uchiwa.core.tables.table import Calibration, Table
 
 _FIRST_DELAY = Delay(0.1, 1.0)
-_STILL_UNSURE = 0.65
-"""Share of what slow trims were found to lag by that is held to be uncertain itself: loops and zones differ in pace."""
-
 QUANTITIES = frozenset(
     {
         "engine_speed", "manifold_pressure", "barometric_pressure", "pressure_ratio", "boost_pressure", "airflow",
@@ -60,103 +50,6 @@ QUANTITIES = frozenset(
     }
 )  # fmt: skip
 """Every quantity that fuel evidence may look at; conditions of one's own may name others."""
-
-
-@dataclass(frozen=True, eq=False)
-class FuelParts:
-    """The factors of the fuel error at each sample; shape (n,).
-
-    Attributes:
-        mixture: λm/λt; without a sensor 1 throughout.
-        short_trim, long_trim: as fractions.
-        transient: what rids the error of wall film and slow trims; 1 where nothing changes.
-    """
-
-    mixture: FloatArray
-    short_trim: FloatArray
-    long_trim: FloatArray
-    transient: FloatArray
-
-    @property
-    def error(self) -> FloatArray:
-        """e = A_true / A_model = (λm/λt)·(1 + s)·(1 + l), for trims s and l as fractions, less the transients.
-
-        The controller injects F = A_model·(1 + s)(1 + l)/(λt·AFRst); what the sensor sees is A_true = λm·AFRst·F.
-        """
-        return self.mixture * (1 + self.short_trim) * (1 + self.long_trim) * self.transient
-
-
-ESTIMATED_BY = 2
-"""Grows whenever delay and transients are estimated otherwise: what was kept before then is not what would be found now."""
-
-
-@dataclass(frozen=True)
-class Estimated:
-    """What gathering evidence estimates: delay, its gain, and transients, as `Evidence` has them."""
-
-    delay: Delay
-    delay_gain: Gain
-    transients: tuple[Transient, ...]
-
-
-@dataclass(frozen=True, eq=False)
-class Evidence:
-    """Samples of all logs, one after the other; arrays of shape (n,).
-
-    Attributes:
-        names: of the logs.
-        log: index of the log each sample is from.
-        time: seconds in its log.
-        x, y: where it lies, in the units of the table's axes; `y` is None for a curve.
-        parts: the factors of the error.
-        error: error factor e; NaN where it cannot be computed.
-        duration: seconds the sample stands for.
-        sieve: which samples are used, and why the others are not.
-        delay: the mixture delay that was taken.
-        delay_gain: by how much that delay, chosen without a stretch of the logs, predicts that stretch better.
-        transients: what was found to change the error while conditions change, and was taken out of it.
-        banks: how much more fuel bank 2 asks for than bank 1, as a fraction; NaN or None without a second bank.
-        floor: error that no number of samples averages away, as a fraction: of trims that are still following.
-        ahead: how far the fuel demand is ahead of its past, by the slowest film; None where that is not known.
-        grain: the steps in which the error is read, as a fraction; 0 if they are too fine to tell.
-        region: the `Region` of each sample.
-        notes: what was left out altogether, as sentences.
-    """
-
-    names: tuple[str, ...]
-    log: IntArray
-    time: FloatArray
-    x: FloatArray
-    y: FloatArray | None
-    parts: FuelParts
-    error: FloatArray
-    duration: FloatArray
-    sieve: Sieve
-    delay: Delay
-    delay_gain: Gain
-    region: IntArray
-    transients: tuple[Transient, ...] = ()
-    banks: FloatArray | None = None
-    floor: float = 0.0
-    grain: float = 0.0
-    ahead: FloatArray | None = None
-    notes: tuple[str, ...] = ()
-
-    @property
-    def estimated(self) -> Estimated:
-        """What was estimated on the way."""
-        return Estimated(self.delay, self.delay_gain, self.transients)
-
-    @property
-    def breaks(self) -> IntArray:
-        """A number that changes wherever used samples are not neighbours in time."""
-        skipped = np.cumsum(~self.sieve.used)
-        return (skipped + self.log * (self.sieve.verdict.size + 1)).astype(np.int64)
-
-    def left_out(self) -> dict[str, int]:
-        """Samples left out, by reason; reasons that left none out are 0."""
-        counts = np.bincount(self.sieve.verdict + 1, minlength=len(self.sieve.reasons) + 1)[1:]
-        return {reason: int(count) for reason, count in zip(self.sieve.reasons, counts, strict=True)}
 
 
 def _sift(one: OneLog, table: Table, policy: Policy, moved: _Moved) -> Sieve:
@@ -212,29 +105,12 @@ def _under(one: OneLog, delay: Delay) -> _Moved:
     return _Moved(FuelParts(mixture / one.target, one.short_trim, one.long_trim, ones), raw)
 
 
-def _finer(axis: Axis) -> Axis:
-    """The axis with its middles as well."""
-    points = axis.breakpoints
-    middles = (points[1:] + points[:-1]) / 2
-    return replace(axis, breakpoints=frozen(np.sort(np.concatenate((points, middles)))))
-
-
-def _cells(one: OneLog, table: Table, *, finer: bool = False) -> tuple[IntArray, int]:
-    """The cell that each sample lies in, or the quarter of one, and how many there are."""
-    x = _finer(table.x) if finer else table.x
-    cell, count = x.nearest(np.nan_to_num(one.x)), x.size
-    if one.y is not None and table.y is not None:
-        y = _finer(table.y) if finer else table.y
-        cell, count = cell + y.nearest(np.nan_to_num(one.y)) * x.size, x.size * y.size
-    return cell, count
-
-
 def _delay_samples(one: OneLog, table: Table, policy: Policy) -> DelaySamples | None:
     if one.reading is None:
         return None
     used = _sift(one, table, policy, _under(one, _FIRST_DELAY)).used
     rest = (1 + one.short_trim) * (1 + one.long_trim) / one.target
-    cells = np.where(used, _cells(one, table)[0], -1)
+    cells = np.where(used, cell_numbers(one, table)[0], -1)
     film = one.changing.get(WALL_FILM, [])
     ahead = film[len(film) // 2][1] if film else None
     return DelaySamples(one.time, one.reading, rest, one.airflow, cells, ahead)
@@ -300,7 +176,7 @@ def gather(
         parts = _on_one_level(
             [part for part in (_delay_samples(one, table, policy) for one in ones) if part is not None]
         )
-        found = estimate_delay(parts, _cells(ones[0], table)[1])
+        found = estimate_delay(parts, cell_numbers(ones[0], table)[1])
         delay, gain = found.delay, found.gain
     else:
         delay = Delay(*policy.delay)
@@ -336,7 +212,7 @@ def gather(
             dict.fromkeys(f"{log.name}: {note}" for log, one in zip(logs, ones, strict=True) for note in one.notes)
         ),
     )
-    return _without_transients(evidence, table, ones, known)
+    return free_of_transients(evidence, table, ones, known)
 
 
 def _joined(parts: list[FloatArray | None], sizes: list[int]) -> FloatArray | None:
@@ -344,75 +220,3 @@ def _joined(parts: list[FloatArray | None], sizes: list[int]) -> FloatArray | No
         return None
     pairs = zip(parts, sizes, strict=True)
     return np.concatenate([np.full(size, np.nan) if part is None else part for part, size in pairs])
-
-
-def _changing(ones: Sequence[OneLog]) -> Signals:
-    """The signals of all logs, one after the other; a log without one has nought."""
-    found: dict[str, list[tuple[float, FloatArray]]] = {}
-    for words in dict.fromkeys(words for one in ones for words in one.changing):
-        times = next([seconds for seconds, _ in one.changing[words]] for one in ones if words in one.changing)
-        found[words] = [
-            (
-                seconds,
-                np.concatenate(
-                    [one.changing[words][at][1] if words in one.changing else np.zeros(one.time.shape) for one in ones]
-                ),
-            )
-            for at, seconds in enumerate(times)
-        ]
-    return found
-
-
-def _without_transients(evidence: Evidence, table: Table, ones: list[OneLog], known: Estimated | None) -> Evidence:
-    """The evidence with the error free of what only changing conditions add, and its floor."""
-    signals = _changing(ones)
-    used = evidence.sieve.used
-    if known is not None:
-        found = known.transients
-    else:
-        # Trims move for long while the engine moves through a cell, so that place and pace must be told apart within it.
-        finer = all(one.reading is None for one in ones)
-        cells = np.concatenate([_cells(one, table, finer=finer)[0] for one in ones])
-        stretch, first = [], 0
-        for one in ones:
-            stretch.append(stretches_of(one.time, first))
-            first = int(stretch[-1][-1]) + 1 if stretch[-1].size else first
-        levels = log_levels(cells[used], evidence.log[used], np.log(np.maximum(evidence.error[used], 1e-6)), len(ones))
-        found = estimate_transients(
-            cells[used],
-            np.concatenate(stretch)[used],
-            evidence.error[used] / np.exp(levels)[evidence.log[used]],
-            {words: [(time, signal[used]) for time, signal in every] for words, every in signals.items()},
-        )
-    steps = max((_steps(one) for one in ones if one.ratio is None), default=0.0)
-    follow = sum(
-        (one.slope * chosen(one, signals[one.words])[used] for one in found if one.words == SLOW_TRIMS),
-        np.zeros(int(used.sum())),
-    )
-    left = _STILL_UNSURE * float(np.sqrt(np.mean(np.square(follow)))) if used.any() else 0.0
-    films = signals.get(WALL_FILM)
-    evidence = replace(evidence, floor=left, grain=steps, ahead=films[-1][1] if films else None)
-    if SLOW_TRIMS in signals:
-        evidence = replace(evidence, sieve=evidence.sieve.without(FOLLOWING, _still_following(found, signals)))
-    if not found:
-        return evidence
-    parts = replace(evidence.parts, transient=transient_factor(found, signals, evidence.time.size))
-    return replace(evidence, parts=parts, error=parts.error, transients=found)
-
-
-def _still_following(found: Sequence[Transient], signals: Signals) -> BoolArray:
-    """Where trims that are all there is to go by have not arrived: too far to be told from their rate."""
-    every = signals[SLOW_TRIMS]
-    moving = np.abs(every[len(every) // 2][1]) > STILL_MOVING
-    for one in found:
-        if one.words == SLOW_TRIMS:
-            moving = np.abs(one.slope * chosen(one, every)) > FAR
-    return moving
-
-
-def _steps(one: OneLog) -> float:
-    """The steps in which a log's error comes, as a fraction: of its trims without a sensor, else of the mixture."""
-    if one.reading is None:
-        return quantum(one.short_trim + one.long_trim)
-    usual = float(np.nanmedian(one.target)) if np.isfinite(one.target).any() else 1.0
-    return quantum(one.reading) / usual

@@ -10,9 +10,9 @@ from uchiwa.core.errors import BadInput
 from uchiwa.core.evidence.bins import LEAST_WEIGHT, shares
 from uchiwa.core.logs.log import BoolArray, FloatArray, IntArray
 from uchiwa.core.proposals.fuel.correction import STAGES, STRENGTH, State
-from uchiwa.core.proposals.fuel.evidence import Evidence
 from uchiwa.core.proposals.fuel.policy import Policy
 from uchiwa.core.proposals.fuel.proposal import FuelProposal
+from uchiwa.core.proposals.fuel.samples import Evidence
 from uchiwa.core.tables.table import Table
 
 _DOTS = 320

@@ -13,8 +13,9 @@ from uchiwa.core.evidence.regions import Region
 from uchiwa.core.logs.log import BoolArray, FloatArray, IntArray, Log
 from uchiwa.core.proposals.fuel.correction import INTERVAL, Correction, correct
 from uchiwa.core.proposals.fuel.estimate import Estimate, bin_evidence, enough_evidence, estimate
-from uchiwa.core.proposals.fuel.evidence import Evidence, gather
+from uchiwa.core.proposals.fuel.evidence import gather
 from uchiwa.core.proposals.fuel.policy import Policy
+from uchiwa.core.proposals.fuel.samples import Evidence
 from uchiwa.core.rounds.convergence import RegionError
 from uchiwa.core.tables.table import Calibration, Table
 

@@ -9,8 +9,8 @@ import numpy as np
 from uchiwa.core.errors import BadInput
 from uchiwa.core.evidence.conditions import RULES, applies, sentence_of, switchable, title_of
 from uchiwa.core.logs.signal import spans
-from uchiwa.core.proposals.fuel.evidence import Evidence
 from uchiwa.core.proposals.fuel.policy import Policy
+from uchiwa.core.proposals.fuel.samples import Evidence
 
 USED = "used"
 _PER_LETTER = 0.78

@@ -1,0 +1,106 @@
+"""The fuel error freed of what only changing conditions add to it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+import numpy as np
+
+from uchiwa.core.evidence.conditions import (
+    FOLLOWING,
+)
+from uchiwa.core.evidence.log_levels import log_levels
+from uchiwa.core.evidence.quantisation import quantum
+from uchiwa.core.evidence.stretches import stretches_of
+from uchiwa.core.evidence.transients import (
+    FAR,
+    SLOW_TRIMS,
+    STILL_MOVING,
+    WALL_FILM,
+    Signals,
+    Transient,
+    chosen,
+    estimate_transients,
+    transient_factor,
+)
+from uchiwa.core.logs.log import BoolArray, FloatArray
+from uchiwa.core.proposals.fuel.cell_numbers import cell_numbers
+from uchiwa.core.proposals.fuel.one_log import OneLog
+from uchiwa.core.proposals.fuel.samples import Estimated, Evidence
+from uchiwa.core.tables.table import Table
+
+_STILL_UNSURE = 0.65
+"""Share of what slow trims were found to lag by that is held to be uncertain itself: loops and zones differ in pace."""
+
+
+def _signals_of(ones: Sequence[OneLog]) -> Signals:
+    """The signals of all logs, one after the other; a log without one has nought."""
+    found: dict[str, list[tuple[float, FloatArray]]] = {}
+    for words in dict.fromkeys(words for one in ones for words in one.changing):
+        times = next([seconds for seconds, _ in one.changing[words]] for one in ones if words in one.changing)
+        found[words] = [
+            (
+                seconds,
+                np.concatenate(
+                    [one.changing[words][at][1] if words in one.changing else np.zeros(one.time.shape) for one in ones]
+                ),
+            )
+            for at, seconds in enumerate(times)
+        ]
+    return found
+
+
+def free_of_transients(evidence: Evidence, table: Table, ones: list[OneLog], known: Estimated | None) -> Evidence:
+    """The evidence with the error free of what only changing conditions add, and its floor."""
+    signals = _signals_of(ones)
+    used = evidence.sieve.used
+    if known is not None:
+        found = known.transients
+    else:
+        # Trims move for long while the engine moves through a cell, so that place and pace must be told apart within it.
+        finer = all(one.reading is None for one in ones)
+        cells = np.concatenate([cell_numbers(one, table, finer=finer)[0] for one in ones])
+        stretch, first = [], 0
+        for one in ones:
+            stretch.append(stretches_of(one.time, first))
+            first = int(stretch[-1][-1]) + 1 if stretch[-1].size else first
+        levels = log_levels(cells[used], evidence.log[used], np.log(np.maximum(evidence.error[used], 1e-6)), len(ones))
+        found = estimate_transients(
+            cells[used],
+            np.concatenate(stretch)[used],
+            evidence.error[used] / np.exp(levels)[evidence.log[used]],
+            {words: [(time, signal[used]) for time, signal in every] for words, every in signals.items()},
+        )
+    steps = max((_grain_of(one) for one in ones if one.ratio is None), default=0.0)
+    follow = sum(
+        (one.slope * chosen(one, signals[one.words])[used] for one in found if one.words == SLOW_TRIMS),
+        np.zeros(int(used.sum())),
+    )
+    left = _STILL_UNSURE * float(np.sqrt(np.mean(np.square(follow)))) if used.any() else 0.0
+    films = signals.get(WALL_FILM)
+    evidence = replace(evidence, floor=left, grain=steps, ahead=films[-1][1] if films else None)
+    if SLOW_TRIMS in signals:
+        evidence = replace(evidence, sieve=evidence.sieve.without(FOLLOWING, _still_following(found, signals)))
+    if not found:
+        return evidence
+    parts = replace(evidence.parts, transient=transient_factor(found, signals, evidence.time.size))
+    return replace(evidence, parts=parts, error=parts.error, transients=found)
+
+
+def _still_following(found: Sequence[Transient], signals: Signals) -> BoolArray:
+    """Where trims that are all there is to go by have not arrived: too far to be told from their rate."""
+    every = signals[SLOW_TRIMS]
+    moving = np.abs(every[len(every) // 2][1]) > STILL_MOVING
+    for one in found:
+        if one.words == SLOW_TRIMS:
+            moving = np.abs(one.slope * chosen(one, every)) > FAR
+    return moving
+
+
+def _grain_of(one: OneLog) -> float:
+    """The steps in which a log's error comes, as a fraction: of its trims without a sensor, else of the mixture."""
+    if one.reading is None:
+        return quantum(one.short_trim + one.long_trim)
+    usual = float(np.nanmedian(one.target)) if np.isfinite(one.target).any() else 1.0
+    return quantum(one.reading) / usual
