@@ -18,7 +18,7 @@ from uchiwa.standin.cars import pike_base
 from uchiwa.store import draft_steps, jobs
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import Job, Round, User
-from uchiwa.web.stations.tables.grid import Showing, drawn
+from uchiwa.web.grid.table_grid import Showing, drawn
 
 SIZE = 40
 EDITS = 15

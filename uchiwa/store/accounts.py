@@ -109,6 +109,12 @@ def person(user_id: int) -> User | None:
     return User.select(User, Shop).join(Shop).where(User.id == user_id).first()
 
 
+def first_of(shop_id: int) -> User | None:
+    """The person whom a shop's customers are told of."""
+    found: User | None = User.select().where(User.shop == shop_id).order_by(User.id).first()
+    return found
+
+
 def set_theme(user: User, theme: str) -> None:
     """Keep a person's choice of theme."""
     if theme in THEMES:

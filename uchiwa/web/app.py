@@ -45,17 +45,17 @@ from uchiwa.web.stations.returns import routes as return_routes
 from uchiwa.web.stations.review import routes as review_routes
 from uchiwa.web.stations.spark import judgement_routes, pull_routes
 from uchiwa.web.stations.spark import table_routes as spark_table_routes
-from uchiwa.web.stations.tables import compare_routes
+from uchiwa.web.stations.tables import compare_routes, constant_routes, edit_routes
 from uchiwa.web.stations.tables import routes as table_routes
 
 _ROUTES = (
     signing_routes, home_routes, archive_routes, job_routes, car_routes, brief_routes, log_routes, reading_routes, moment_routes,
     cloud_routes, note_routes, channel_routes, check_routes, customer_routes, fuel_routes, pull_routes, judgement_routes,
-    spark_table_routes, airflow_routes, setup_routes, table_routes, compare_routes, image_routes, review_routes, return_routes,
+    spark_table_routes, airflow_routes, setup_routes, table_routes, edit_routes, constant_routes, compare_routes, image_routes, review_routes, return_routes,
     settings_routes, health_routes,
 )  # fmt: skip
 
-_NICE = 3
+_NICE = 5
 """Pages by the hundred are not to hold up a single file that somebody waits for; files by the hundred wait for pages."""
 
 

@@ -10,12 +10,12 @@ from fastapi import Body, Depends, Form, HTTPException, Request, UploadFile
 from fastapi.responses import JSONResponse, PlainTextResponse, RedirectResponse, Response
 
 from uchiwa.core.briefs.brief import LAW
-from uchiwa.store import calibrations, images, log_states, messages, notes, revisions, uploads
+from uchiwa.store import accounts, calibrations, images, log_states, messages, notes, revisions, uploads
 from uchiwa.store.collected import collected, drive_words
 from uchiwa.store.conflict import ConflictError
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.locks import lock_job
-from uchiwa.store.models import Job, Revision, Round, User
+from uchiwa.store.models import Job, Revision, Round
 from uchiwa.web import upload_pieces
 from uchiwa.web.customer.standin import WAYS, drive_and_write, flash_file, standin_of
 from uchiwa.web.grid.coverage import squares
@@ -60,7 +60,7 @@ def page(request: Request, opened: Opened, token: str) -> Response:
     job, round_ = opened
     with unit_of_work():
         state = collected(job, round_)
-        tuner = User.select().where(User.shop == job.shop_id).order_by(User.id).first()
+        tuner = accounts.first_of(job.shop_id)
         revision = revisions.offered(job)
         withdrawn = revisions.withdrawn_last(job)
         image = images.of_revision(revision) if revision is not None else None

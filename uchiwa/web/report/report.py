@@ -18,9 +18,9 @@ from uchiwa.store.briefs import of_round
 from uchiwa.store.clock import now
 from uchiwa.store.models import Job, Revision, Round
 from uchiwa.web.grid.grid import Grid
+from uchiwa.web.grid.table_grid import Showing, as_grid, drawn, in_percent
 from uchiwa.web.pages import HERE, environment
-from uchiwa.web.stations.tables.grid import Showing, as_grid, drawn, in_percent
-from uchiwa.web.stations.tables.lines import TableLines, table_lines
+from uchiwa.web.svg.table_lines import TableLines, table_lines
 
 _STATIC = HERE / "static"
 _STYLE = _STATIC / "report.css"

@@ -8,7 +8,7 @@ from fastapi import Form, HTTPException
 from fastapi.responses import JSONResponse, Response
 
 from uchiwa.core.rounds.progress import Station
-from uchiwa.store import log_states, notes
+from uchiwa.store import notes, ready_logs
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import LogFile, User
 from uchiwa.web.requests.session import FromOurForm, Person
@@ -23,7 +23,7 @@ Moment = Annotated[float, Form(allow_inf_nan=False)]
 
 def _log(user: User, job_id: int, number: int, log_id: int) -> tuple[RoundPage, LogFile]:
     page = round_page(user, job_id, number, Station.LOGS)
-    log = LogFile.get_or_none(LogFile.id == log_id, LogFile.job == page.job, LogFile.state == log_states.READY)
+    log = ready_logs.chosen(page.job, [log_id]).get(log_id)
     if log is None:
         raise HTTPException(404)
     return page, log

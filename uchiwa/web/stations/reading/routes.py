@@ -17,9 +17,8 @@ from uchiwa.core.viewing.limits import passed
 from uchiwa.core.viewing.operating import operating_point
 from uchiwa.core.viewing.window import MOST_POINTS, index_at, nearest_index, value_at
 from uchiwa.services.reading import Reader
-from uchiwa.store import arrangements, log_states
+from uchiwa.store import arrangements, ready_logs
 from uchiwa.store.database import unit_of_work
-from uchiwa.store.models import LogFile, Round
 from uchiwa.web.drawer import wire
 from uchiwa.web.pages import render
 from uchiwa.web.requests.session import Fields, FromOurForm, Person
@@ -55,12 +54,7 @@ def reading(request: Request, asked: AsAsked) -> Response:
     """The page; without a log named, the round's first one that can be read."""
     if not asked.logs:
         with unit_of_work():
-            first = (
-                LogFile.select()
-                .where(LogFile.round == asked.page.round, LogFile.state == log_states.READY)
-                .order_by(LogFile.accepted.desc(), LogFile.id.desc())
-                .first()
-            )
+            first = ready_logs.first_of(asked.page.round)
         if first is None:
             raise BadInput("this round has no log that can be read yet", advice="open Logs and upload one")
         return RedirectResponse(f"{_where(asked)}?log={first.id}", 303)
@@ -93,12 +87,7 @@ def _others(asked: Asked) -> list[dict[str, Any]]:
     """The job's other logs that can be laid beside the first: the baseline and the last round's first."""
     first = asked.first
     here = {log.id for log in asked.logs}
-    rows = list(
-        LogFile.select(LogFile, Round)
-        .join(Round)
-        .where(LogFile.job == asked.page.job, LogFile.state == log_states.READY)
-        .order_by(Round.number.desc(), LogFile.id.desc())
-    )
+    rows = ready_logs.of_job(asked.page.job)
     last = max((row.round.number for row in rows if row.round.number < first.round.number), default=None)
     stem = first.name.rsplit(".", 1)[0].rstrip("0123456789 ")
     like = [row for row in rows if row.round.number == last]

@@ -21,10 +21,10 @@ from uchiwa.core.viewing.arrangement import PURPOSES, Arrangement, check_axes, f
 from uchiwa.core.viewing.limits import Limit, limits_of
 from uchiwa.core.whole_number import whole_number
 from uchiwa.services.reading import OpenLog, Reader, Trace
-from uchiwa.store import arrangements, findings, log_states, notes
+from uchiwa.store import arrangements, findings, notes, ready_logs
 from uchiwa.store.collected import drive_words, drives_of
 from uchiwa.store.database import unit_of_work
-from uchiwa.store.models import LogFile, LogNote, Round, User
+from uchiwa.store.models import LogFile, LogNote, User
 from uchiwa.web.drawer import wire
 from uchiwa.web.requests.session import Person
 from uchiwa.web.round_standing import RoundPage, round_page
@@ -80,12 +80,7 @@ def asked(
         raise BadInput(f"{len(wanted)} logs are too many to lay over each other", advice=f"choose up to {MOST_LOGS}")
     with unit_of_work():
         page = round_page(user, job_id, number, Station.LOGS)
-        query = (
-            LogFile.select(LogFile, Round)
-            .join(Round)
-            .where(LogFile.job == page.job, LogFile.state == log_states.READY, LogFile.id.in_(wanted or [0]))
-        )
-        found = {one.id: one for one in query}
+        found = ready_logs.chosen(page.job, wanted)
     if any(one not in found for one in wanted):
         raise HTTPException(404)
     chosen: dict[int, int] = {}

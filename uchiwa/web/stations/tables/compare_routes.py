@@ -18,12 +18,12 @@ from uchiwa.store import calibrations, draft_pins, drafts
 from uchiwa.store.database import unit_of_work
 from uchiwa.web.account.display_units import liking_of
 from uchiwa.web.grid.cells import parse_cells
+from uchiwa.web.grid.table_grid import Showing, as_grid, drawn, in_percent
 from uchiwa.web.pages import render, say
 from uchiwa.web.requests.session import FromOurForm, Person
 from uchiwa.web.round_standing import open_round, round_page
 from uchiwa.web.routing import router as new_router
-from uchiwa.web.stations.tables.grid import Showing, as_grid, drawn, in_percent
-from uchiwa.web.stations.tables.lines import table_lines
+from uchiwa.web.svg.table_lines import table_lines
 
 router = new_router()
 _HERE = "/jobs/{job_id}/rounds/{number}/compare"

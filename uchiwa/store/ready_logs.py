@@ -1,0 +1,29 @@
+"""Logs that can be read: of a round, of a job, or chosen ones."""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+
+from uchiwa.store.log_states import READY
+from uchiwa.store.models import Job, LogFile, Round
+
+
+def first_of(round_: Round) -> LogFile | None:
+    """The log that a round is opened with: the newest of those that are accepted, else the newest."""
+    ready = LogFile.select().where(LogFile.round == round_, LogFile.state == READY)
+    found: LogFile | None = ready.order_by(LogFile.accepted.desc(), LogFile.id.desc()).first()
+    return found
+
+
+def of_job(job: Job) -> list[LogFile]:
+    """All of a job, each with its round, the newest first."""
+    ready = LogFile.select(LogFile, Round).join(Round).where(LogFile.job == job, LogFile.state == READY)
+    return list(ready.order_by(Round.number.desc(), LogFile.id.desc()))
+
+
+def chosen(job: Job, log_ids: Collection[int]) -> dict[int, LogFile]:
+    """Those of the named logs that are the job's, each with its round, by number."""
+    if not log_ids:
+        return {}
+    ready = LogFile.select(LogFile, Round).join(Round).where(LogFile.job == job, LogFile.state == READY)
+    return {one.id: one for one in ready.where(LogFile.id.in_(list(log_ids)))}

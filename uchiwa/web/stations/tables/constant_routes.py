@@ -1,0 +1,68 @@
+"""The constants of a draft."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from fastapi import Form, Request
+from fastapi.responses import RedirectResponse, Response
+
+from uchiwa.core.errors import BadInput
+from uchiwa.core.rounds.progress import Station
+from uchiwa.core.tables.editing.transfer import set_constant
+from uchiwa.services import tables as work
+from uchiwa.store import draft_steps
+from uchiwa.store.database import unit_of_work
+from uchiwa.web.pages import render, say
+from uchiwa.web.requests.session import FromOurForm, Person
+from uchiwa.web.round_standing import RoundPage, open_round
+from uchiwa.web.routing import router as new_router
+from uchiwa.web.stations.tables.list import listed
+from uchiwa.web.stations.tables.table_view import ADDRESS, CONSTANTS, step_sentence
+
+router = new_router()
+
+
+def constants_page(request: Request, user: Person, page: RoundPage) -> Response:
+    draft, base, content, frozen = work.contents(page.job, page.round)
+    old = {one.id: one.value for one in base.constants}
+    found = draft_steps.steps(page.job)
+    return render(
+        request,
+        "constants.html",
+        user,
+        page=page,
+        rows=[(one, old.get(one.id)) for one in content.constants],
+        groups=listed(content, base),
+        frozen=frozen,
+        version=draft.version,
+        undo=step_sentence(draft_steps.undoable(found)),
+        redo=step_sentence(draft_steps.redoable(found)),
+    )
+
+
+@router.post(ADDRESS + "/constant", dependencies=[FromOurForm])
+def constant(
+    request: Request,
+    user: Person,
+    job_id: int,
+    number: int,
+    constant: Annotated[str, Form(max_length=64)],
+    value: Annotated[str, Form(max_length=40)],
+    version: Annotated[int, Form()],
+    why: Annotated[str, Form(max_length=200)] = "",
+) -> Response:
+    """Set a constant of the draft."""
+    try:
+        wanted = float(value.strip().replace(",", ".").replace("−", "-"))
+    except ValueError:
+        raise BadInput(f"“{value.strip()}” is not a number", where=constant, advice="write one") from None
+    with unit_of_work():
+        page = open_round(user, job_id, number, Station.REVIEW)
+        sentence = f"Constant {constant} set to {wanted:g}"
+        told: dict[str, object] = {"constant": constant, "value": wanted}
+        work.change_content(
+            page.job, page.round, user, version, lambda one: set_constant(one, constant, wanted), sentence, told, why
+        )
+    say(request, f"{sentence}.")
+    return RedirectResponse(f"{page.path}/tables?table={CONSTANTS}", 303)
