@@ -7,13 +7,10 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
-from scipy import stats
 
 from tests.conftest import make_log
 from uchiwa.core.errors import BadInput
-from uchiwa.core.evidence.student import half_width, t_quantile
+from uchiwa.core.evidence.student import half_width
 from uchiwa.core.logs.readers import read_log
 from uchiwa.core.pulls.curve import over_speed, raggedness, speed_grid
 from uchiwa.core.pulls.gain import Method, distinct, gains
@@ -47,11 +44,6 @@ def test_water_vapour_and_the_range_in_which_the_standard_holds():
     assert not trusted(1.08)
     with pytest.raises(ValueError, match="no such air"):
         sae_factor(Weather(1.0, 40.0, 100.0))
-
-
-@given(st.floats(0.55, 0.98), st.integers(3, 60))
-def test_quantiles_of_student_are_those_of_scipy(probability, freedom):
-    assert t_quantile(probability, freedom) == pytest.approx(float(stats.t.ppf(probability, freedom)), rel=0.02)
 
 
 def test_few_runs_give_wide_intervals():

@@ -5,8 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+from scipy.linalg import cholesky_banded, lapack
 
-from uchiwa.core.evidence import kernels
 from uchiwa.core.logs.log import FloatArray
 
 
@@ -24,7 +24,7 @@ class Factor:
     """The Cholesky factor of a positive definite matrix [[B, C], [C', D]] with B banded.
 
     Attributes:
-        band: factor L of B, as `factor_banded` leaves it; shape (n, width + 1).
+        band: factor L of B, its diagonals as rows; shape (width + 1, n).
         half: C divided by L; shape (n, m).
         corner: factor of what is left of D; shape (m, m).
     """
@@ -36,13 +36,12 @@ class Factor:
     @property
     def log_determinant(self) -> float:
         """Of the matrix."""
-        return 2 * float(np.log(self.band[:, 0]).sum() + np.log(np.diag(self.corner)).sum())
+        return 2 * float(np.log(self.band[0]).sum() + np.log(np.diag(self.corner)).sum())
 
     def divided(self, right: FloatArray) -> tuple[FloatArray, FloatArray]:
         """Columns divided by the factor: the first n rows and the last m; `right` has shape (n + m, columns)."""
         n, m = self.half.shape
-        first = np.array(right[:n], dtype=np.float64, order="C")
-        kernels.divide_by_factor(self.band, first)
+        first = _divided(self.band, right[:n])
         last: FloatArray = right[n:] - self.half.T @ first
         return first, _solved(self.corner, last) if m else last
 
@@ -57,9 +56,16 @@ class Factor:
         if self.half.shape[1]:
             last = _solved(self.corner.T, last)
             first = first - self.half @ last
-        kernels.divide_by_transpose(self.band, first)
-        whole: FloatArray = np.concatenate((first, last))
+        whole: FloatArray = np.concatenate((_divided(self.band, first, transposed=True), last))
         return whole
+
+
+def _divided(lower: FloatArray, right: FloatArray, *, transposed: bool = False) -> FloatArray:
+    """L⁻¹·right, or L'⁻¹·right, for a factor in bands, by LAPACK; `right` of shape (n, columns)."""
+    if not right.size:
+        return np.zeros(right.shape)
+    found, _ = lapack.dtbtrs(lower, right, uplo="L", trans="T" if transposed else "N")
+    return np.asarray(found, dtype=np.float64)
 
 
 def _solved(matrix: FloatArray, right: FloatArray) -> FloatArray:
@@ -74,8 +80,6 @@ def factored(band: FloatArray, border: FloatArray, corner: FloatArray) -> Factor
         border: C; shape (n, m).
         corner: D; shape (m, m).
     """
-    band = band.copy()
-    kernels.factor_banded(band)
-    half = np.array(border, dtype=np.float64, order="C")
-    kernels.divide_by_factor(band, half)
-    return Factor(band, half, np.asarray(np.linalg.cholesky(corner - half.T @ half), dtype=np.float64))
+    lower = np.asfortranarray(cholesky_banded(band.T, lower=True, check_finite=False))
+    half = _divided(lower, border)
+    return Factor(lower, half, np.asarray(np.linalg.cholesky(corner - half.T @ half), dtype=np.float64))
