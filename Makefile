@@ -4,7 +4,7 @@ SHELL := /bin/bash
 PYTHON ?= python3
 BIN := .venv/bin
 
-.PHONY: demo demo-fresh test lint bench load fuzz screenshots lock clean
+.PHONY: demo demo-fresh test accuracy lint bench load fuzz screenshots lock clean
 
 demo: .venv/run.stamp
 	@setup/system-packages run
@@ -21,6 +21,10 @@ test: .venv/dev.stamp lint
 	$(BIN)/pytest -n 2 --dist worksteal tests/core tests/command tests/loop
 	$(BIN)/pytest -n 2 --dist worksteal tests/store tests/web
 	$(BIN)/pytest -n 2 --dist worksteal tests/browser
+
+accuracy: .venv/dev.stamp
+	UCHIWA_ACCURACY=full $(BIN)/pytest -n 2 --dist worksteal tests/loop tests/core/logs/test_corpus.py
+	$(BIN)/python -m bench.family 78
 
 lint: .venv/dev.stamp
 	$(BIN)/ruff check .

@@ -12,6 +12,7 @@ import numpy as np
 import pytest
 from hypothesis import settings
 
+from tests.kept import keep_drives
 from tests.ports import own
 from uchiwa.core.logs.log import Channel, Log, Raster
 from uchiwa.core.quantities.catalogue import QUANTITIES
@@ -19,6 +20,7 @@ from uchiwa.core.tables.table import Axis, Calibration, Constant, Table, frozen
 from uchiwa.store.place import free_port
 
 os.environ.setdefault("UCHIWA_DB_FAST", "1")
+keep_drives()
 # Times belong in the bench, not in tests; and a run that decides whether a change lands must be repeatable.
 settings.register_profile("uchiwa", deadline=None, derandomize=bool(os.environ.get("CI")))
 settings.load_profile("uchiwa")
@@ -91,10 +93,15 @@ def steady() -> Callable[..., Log]:
 @pytest.fixture(scope="session")
 def database_home() -> Iterator[Path]:
     """A database server of the tests' own, in a folder of its own."""
-    from uchiwa.store import server
+    from argon2 import PasswordHasher
+
+    from uchiwa.store import accounts, server
     from uchiwa.store.database import connect_to, database
     from uchiwa.store.schema import migrate
 
+    # A hash of a password costs a tenth of a second, so that guessing does; every test makes one and asks for one.
+    accounts._hasher = PasswordHasher(time_cost=1, memory_cost=8, parallelism=1)
+    accounts._nobody = accounts._hasher.hash("nobody has this password")
     home = Path(tempfile.mkdtemp(prefix="uchiwa-test-"))
     before = {key: os.environ.get(key) for key in ("UCHIWA_HOME", "UCHIWA_DB_PORT")}
     os.environ["UCHIWA_HOME"] = str(home)

@@ -9,13 +9,14 @@ from pathlib import Path
 
 import pytest
 
+from tests.command.called import called as run
 from tests.store.conftest import log_text
 from uchiwa.core.tables.interchange import calibration_json
 from uchiwa.standin.cars import pike_base
 
 
-def run(*arguments: str, cwd: Path) -> subprocess.CompletedProcess[str]:
-    """Run `uchiwa` in a folder."""
+def in_a_process(*arguments: str, cwd: Path) -> subprocess.CompletedProcess[str]:
+    """Run `uchiwa` as people do."""
     return subprocess.run([sys.executable, "-m", "uchiwa", *arguments], capture_output=True, text=True, cwd=cwd)
 
 
@@ -110,6 +111,16 @@ def test_log_tells_drives_and_findings_and_exports(folder):
     wrong = run("log", "road.csv", "--export", "road.xyz", cwd=folder)
     assert wrong.returncode == 2
     assert "logs are not written as “xyz”" in wrong.stderr
+
+
+def test_the_command_runs_in_a_process_of_its_own(folder):
+    done = in_a_process("log", "road.csv", cwd=folder)
+    assert (done.returncode, done.stderr) == (0, "")
+    assert "engine_speed" in done.stdout
+    wrong = in_a_process("log", "empty.csv", cwd=folder)
+    assert (wrong.returncode, wrong.stdout) == (2, "")
+    assert "the file is empty" in wrong.stderr
+    assert "Traceback" not in wrong.stderr
 
 
 def test_log_lists_channels(folder):

@@ -8,6 +8,7 @@ import numpy as np
 import pytest
 
 from bench.accuracy import DRIVE, measure, rms_percent, table_of, true_factor
+from tests.seeds import seeds
 from uchiwa.core.logs.log import Log
 from uchiwa.core.logs.readers import read_log
 from uchiwa.core.proposals.fuel.policy import Policy
@@ -20,9 +21,9 @@ pytestmark = pytest.mark.loop
 PIKE, WREN, TERN = (car_named(one) for one in ("corvid-pike", "bramble-wren", "larkspur-tern"))
 
 
-def test_speed_density_over_five_seeds():
+def test_speed_density_over_seeds():
     rows = []
-    for seed in range(100, 105):
+    for seed in range(100, 100 + seeds(2, 10)):
         log = simulate(PIKE, PIKE.base(), DRIVE, seed)
         rows.append((f"seed {seed}", measure(PIKE, PIKE.base(), log, Wideband())))
     print("\n" + table_of(rows))
@@ -45,7 +46,7 @@ def written(log: Log) -> Log:
 
 def test_moving_ethanol_is_as_accurate_as_a_fixed_fuel():
     found: dict[str, list[float]] = {"fixed": [], "moving": []}
-    for seed in (100,):
+    for seed in range(100, 100 + seeds(1, 3)):
         for name, ethanol_to in (("fixed", None), ("moving", 70.0)):
             log = written(simulate(WREN, WREN.base(), DRIVE, seed, ethanol_to=ethanol_to))
             content = log.quantities["ethanol_content"].values
@@ -63,7 +64,7 @@ def test_moving_ethanol_is_as_accurate_as_a_fixed_fuel():
 
 def test_a_meters_curve_from_trims_alone_in_two_rounds():
     out = io.StringIO()
-    for seed in range(300, 302):
+    for seed in range(300, 300 + seeds(1, 5)):
         calibration = TERN.base()
         for number in range(2):
             log = simulate(TERN, calibration, DRIVE, seed + 50 * number)

@@ -1,0 +1,112 @@
+"""What tests work out at some cost and several need: once for all workers of a run, drives for as long as they stay the same."""
+
+from __future__ import annotations
+
+import fcntl
+import hashlib
+import io
+import os
+import pickle
+import tempfile
+from collections.abc import Callable
+from functools import cache, wraps
+from pathlib import Path
+from types import CodeType, FunctionType, MappingProxyType
+from typing import Any
+
+import numpy as np
+from pydantic import BaseModel
+
+from uchiwa.core.logs.log import Log
+from uchiwa.standin import simulate as simulation
+
+_HERE = Path(__file__).parents[1]
+_LASTING = Path(os.environ.get("XDG_CACHE_HOME", Path.home() / ".cache")) / "uchiwa-tests"
+_MOST_DRIVES = 400
+
+
+def once(name: str, make: Callable[[], Any]) -> Any:
+    """What `make()` gives, made by the first worker of this run that asks."""
+    run = os.environ.get("PYTEST_XDIST_TESTRUNUID")
+    if run is None:
+        return make()
+    return _kept(Path(tempfile.gettempdir()) / f"uchiwa-tests-{os.getuid()}-{run}", name, make)
+
+
+def _kept(folder: Path, name: str, make: Callable[[], Any]) -> Any:
+    folder.mkdir(mode=0o700, parents=True, exist_ok=True)
+    if folder.stat().st_uid != os.getuid():
+        return make()
+    path = folder / name
+    with (folder / f"{name}.lock").open("w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        if path.exists():
+            return pickle.loads(path.read_bytes())
+        made = make()
+        unfinished = path.with_suffix(".new")
+        unfinished.write_bytes(pickle.dumps(made))
+        unfinished.replace(path)
+    return made
+
+
+@cache
+def _sources() -> str:
+    """A hash of everything that a simulated drive follows from."""
+    found = hashlib.sha256(np.__version__.encode())
+    for path in sorted([*(_HERE / "uchiwa" / "standin").rglob("*.py"), *(_HERE / "uchiwa" / "core").rglob("*.py")]):
+        found.update(path.read_bytes())
+    return found.hexdigest()[:16]
+
+
+class _Telling(pickle.Pickler):
+    """Tells arguments apart: functions by their code and what they hold, which is enough for a name and cannot be read back."""
+
+    def reducer_override(self, obj: Any) -> Any:
+        if isinstance(obj, FunctionType):
+            held = [cell.cell_contents for cell in obj.__closure__ or ()]
+            code = obj.__code__
+            return tuple, ([obj.__module__, obj.__qualname__, code.co_code, _constants(code), obj.__defaults__, held],)
+        if isinstance(obj, BaseModel):
+            return str, (obj.model_dump_json(),)
+        if isinstance(obj, MappingProxyType):
+            return dict, (dict(obj),)
+        return NotImplemented
+
+
+def _constants(code: CodeType) -> str:
+    return repr([_constants(one) if isinstance(one, CodeType) else one for one in code.co_consts])
+
+
+def _told(*asked: Any) -> str:
+    file = io.BytesIO()
+    _Telling(file).dump(asked)
+    return hashlib.sha256(file.getvalue()).hexdigest()[:32]
+
+
+def keep_drives() -> None:
+    """From now on a drive that was simulated before, by the same sources from the same arguments, is taken from disk."""
+    simulate = simulation.simulate
+    if hasattr(simulate, "__wrapped__"):
+        return
+
+    @wraps(simulate)
+    def kept(*args: Any, **named: Any) -> Log:
+        folder = _LASTING / _sources()
+        if not folder.exists():
+            _forget_others()
+        found = _kept(folder, _told(args, sorted(named.items())), lambda: _plain(simulate(*args, **named)))
+        return Log(found[0], found[1], MappingProxyType(found[2]))
+
+    simulation.simulate = kept
+
+
+def _plain(log: Log) -> tuple[str, Any, dict[str, str]]:
+    return log.name, log.rasters, dict(log.notes)
+
+
+def _forget_others() -> None:
+    """Drives by other sources go once there are many."""
+    every = list(_LASTING.glob("*/*")) if _LASTING.exists() else []
+    if len(every) > 2 * _MOST_DRIVES:
+        for path in every:
+            path.unlink(missing_ok=True)
