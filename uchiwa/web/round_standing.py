@@ -62,7 +62,7 @@ class RoundPage:
     round: Round
     facts: RoundFacts
     standing: dict[Station, Standing]
-    here: Station
+    here: Station | None
     latest: bool
 
     def href(self, station: Station) -> str | None:
@@ -87,8 +87,8 @@ def job_of(user: User, job_id: int) -> Job:
     return job
 
 
-def round_page(user: User, job_id: int, number: int, here: Station) -> RoundPage:
-    """A round of a job of the person's shop, seen from one of its stations.
+def round_page(user: User, job_id: int, number: int, here: Station | None) -> RoundPage:
+    """A round of a job of the person's shop, seen from one of its stations, or from its tables, which are none.
 
     Raises:
         HTTPException: 404 if there is none.
@@ -99,7 +99,10 @@ def round_page(user: User, job_id: int, number: int, here: Station) -> RoundPage
     if round_ is None:
         raise HTTPException(404)
     facts = store.facts_of([round_])[round_.id]
-    return RoundPage(job, round_, facts, standings(facts, here), here, round_.number == every[-1].number)
+    standing = standings(facts, here)
+    if here is None:
+        standing = {one: Standing.TO_COME if how is Standing.HERE else how for one, how in standing.items()}
+    return RoundPage(job, round_, facts, standing, here, round_.number == every[-1].number)
 
 
 def locked_job(user: User, job_id: int) -> Job:
@@ -113,7 +116,7 @@ def locked_job(user: User, job_id: int) -> Job:
     return job_of(user, job_id)
 
 
-def locked_round(user: User, job_id: int, number: int, here: Station) -> RoundPage:
+def locked_round(user: User, job_id: int, number: int, here: Station | None) -> RoundPage:
     """A round of a job that nobody else changes until the transaction ends. Comes first in it.
 
     Raises:
@@ -124,7 +127,7 @@ def locked_round(user: User, job_id: int, number: int, here: Station) -> RoundPa
     return round_page(user, job_id, number, here)
 
 
-def open_round(user: User, job_id: int, number: int, here: Station) -> RoundPage:
+def open_round(user: User, job_id: int, number: int, here: Station | None) -> RoundPage:
     """A locked round that has not ended: what was frozen stays as it is.
 
     Raises:

@@ -8,6 +8,7 @@ import numpy as np
 
 from uchiwa.core.checks.examined import Examined
 from uchiwa.core.checks.finding import Finding, Severity
+from uchiwa.core.counted import counted
 from uchiwa.core.knock.retard import LEARNED, degrees_out
 from uchiwa.core.logs.drives import DriveKind
 from uchiwa.core.logs.log import FloatArray
@@ -136,20 +137,20 @@ def knock(it: Examined) -> Iterator[Finding]:
     taken, count = it.get("knock_retard"), it.get("knock_count")
     retard = np.zeros(it.time.shape) if taken is None else np.nan_to_num(degrees_out(taken))
     active = it.running & (retard >= it.limits.knock_degrees)
-    counted = not active.any() and count is not None
-    if counted and count is not None:
+    by_count = not active.any() and count is not None
+    if by_count and count is not None:
         active = it.running & (np.diff(count, prepend=count[:1]) > 0)
     events = it.stretches(active, 0.0, 0.4)
     if not events:
         return
     worst = float(np.max(retard[active]))
-    how = "by the controller's count, without retard" if counted else f"worst {worst:.1f}°"
+    how = "by the controller's count, without retard" if by_count else f"worst {worst:.1f}°"
     if len(events) >= it.limits.knock_events or worst >= it.limits.knock_severe:
         yield Finding(
             "knock_repeated",
             Severity.CRITICAL if worst >= it.limits.knock_severe else Severity.WARNING,
             "The engine knocked several times. Please use no full throttle until you have a new calibration, and check that the right fuel is in the tank.",
-            f"{len(events)} knock events, {how}.",
+            f"{counted(len(events), 'knock event')}, {how}.",
             events,
         )
     else:
@@ -157,7 +158,7 @@ def knock(it: Examined) -> Iterator[Finding]:
             "knock_single",
             Severity.NOTE,
             "The knock sensor spoke up once or twice, which may be noise. You need not do anything.",
-            f"{len(events)} isolated knock events, {how}: may be phantom.",
+            f"{counted(len(events), 'isolated knock event')}, {how}: may be phantom.",
             events,
         )
 

@@ -9,6 +9,7 @@ import numpy as np
 from uchiwa.core.cars.fuels import FUELS, PETROL_STOICHIOMETRIC
 from uchiwa.core.checks.examined import Examined
 from uchiwa.core.checks.finding import Finding, Severity
+from uchiwa.core.counted import counted
 from uchiwa.core.logs.drives import DriveKind
 from uchiwa.core.logs.log import BoolArray
 from uchiwa.core.logs.recognition.plausible import AFR, AFR_PETROL
@@ -170,7 +171,7 @@ def lean_tip_in(it: Examined) -> Iterator[Finding]:
             "lean_tip_in",
             Severity.WARNING,
             "When you open the throttle the mixture goes lean for a moment. That is for your tuner to put right; you need not record again.",
-            f"{len(stretches)} lean spikes of up to {float(np.nanmax(error[spike])):.0f} % within 1.2 s of opening the throttle.",
+            f"{counted(len(stretches), 'lean spike')} of up to {float(np.nanmax(error[spike])):.0f} % within 1.2 s of opening the throttle.",
             stretches,
         )
 

@@ -84,6 +84,7 @@ def _values(user: User, page: RoundPage, fuel: work.FuelWork, seen: Seen, accoun
         "has_target_table": bool(fuel.base.by_role("lambda_target")),
         "sieve": sieve_parts(proposal.evidence, proposal.policy),
         "waiting": int(waiting.sum()),
+        "unseen": int((waiting & (proposal.bins.samples == 0)).sum()),
         "misfit_rms": float(np.sqrt(np.mean(misfit**2))),
         "misfit_most": float(np.abs(misfit).max()),
         "changed": int((proposal.correction.after != proposal.table.grid).sum()),

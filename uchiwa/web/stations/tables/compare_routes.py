@@ -10,7 +10,6 @@ from fastapi.responses import RedirectResponse, Response
 
 from uchiwa.core.errors import BadInput
 from uchiwa.core.quantities.display import shown_table
-from uchiwa.core.rounds.progress import Station
 from uchiwa.core.tables.difference import difference
 from uchiwa.core.tables.editing.transfer import take_constant, take_table
 from uchiwa.services import comparable, tables
@@ -43,7 +42,7 @@ def compare(
 ) -> Response:
     """What `b` has changed from `a`."""
     with unit_of_work():
-        page = round_page(user, job_id, number, Station.REVIEW)
+        page = round_page(user, job_id, number, None)
         draft = drafts.current(page.job)
         first = comparable.side(page.job, a or f"revision:{draft.base.number}")
         second = comparable.side(page.job, b)
@@ -93,7 +92,7 @@ def file(user: Person, job_id: int, number: int, file: UploadFile) -> Response:
     if len(data) > LARGEST:
         raise BadInput(f"a calibration may have up to {LARGEST // 2**20} MiB", where=name)
     with unit_of_work():
-        page = round_page(user, job_id, number, Station.REVIEW)
+        page = round_page(user, job_id, number, None)
         kept = calibrations.keep(user.shop_id, comparable.read_file(page.job, data, name))
     return RedirectResponse(f"{page.path}/compare?{urlencode({'a': comparable.DRAFT, 'b': f'file:{kept.id}'})}", 303)
 
@@ -113,7 +112,7 @@ def take(
 ) -> Response:
     """Take a table, some cells of it, or a constant of one side into the draft."""
     with unit_of_work():
-        page = open_round(user, job_id, number, Station.REVIEW)
+        page = open_round(user, job_id, number, None)
         other = comparable.side(page.job, source)
         draft = drafts.current(page.job)
         if constant:

@@ -8,7 +8,6 @@ from fastapi import Form, Request
 from fastapi.responses import RedirectResponse, Response
 
 from uchiwa.core.errors import BadInput
-from uchiwa.core.rounds.progress import Station
 from uchiwa.core.tables.editing.transfer import set_constant
 from uchiwa.services import tables as work
 from uchiwa.store import draft_steps
@@ -58,7 +57,7 @@ def constant(
     except ValueError:
         raise BadInput(f"“{value.strip()}” is not a number", where=constant, advice="write one") from None
     with unit_of_work():
-        page = open_round(user, job_id, number, Station.REVIEW)
+        page = open_round(user, job_id, number, None)
         sentence = f"Constant {constant} set to {wanted:g}"
         told: dict[str, object] = {"constant": constant, "value": wanted}
         work.change_content(

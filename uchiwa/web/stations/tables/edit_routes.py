@@ -11,7 +11,6 @@ from fastapi.responses import JSONResponse, RedirectResponse, Response
 
 from uchiwa.core.errors import BadInput
 from uchiwa.core.quantities.display import scale_of
-from uchiwa.core.rounds.progress import Station
 from uchiwa.core.tables.editing.breakpoints import read_breakpoints
 from uchiwa.core.tables.editing.clipboard import Joining
 from uchiwa.services import tables as work
@@ -66,7 +65,7 @@ def _answer(
         say(request, said)
         return RedirectResponse(f"/jobs/{job_id}/rounds/{number}/tables?table={edited.table}&show={edited.show}", 303)
     with unit_of_work():
-        page = round_page(user, job_id, number, Station.REVIEW)
+        page = round_page(user, job_id, number, None)
         after = table_view(user, page, edited.table, edited.show)
         found = draft_steps.steps(page.job)
     same = before is not None and before.table.shape == after.table.shape
@@ -89,7 +88,7 @@ def edit(
 ) -> Response:
     """Apply the cell line to the chosen cells."""
     with unit_of_work():
-        page = open_round(user, job_id, number, Station.REVIEW)
+        page = open_round(user, job_id, number, None)
         before = _before(user, page, edited)
         event = work.edit(
             page.job, page.round, user, edited.version, edited.table, edited.cells, line, edited.why, before.liking
@@ -111,7 +110,7 @@ def paste(
     if joining not in list(Joining):
         raise BadInput("pasted numbers replace, add or multiply", advice="choose one of them")
     with unit_of_work():
-        page = open_round(user, job_id, number, Station.REVIEW)
+        page = open_round(user, job_id, number, None)
         before = _before(user, page, edited)
         event, where = work.paste(
             page.job,
@@ -133,7 +132,7 @@ def paste(
 def undo(request: Request, user: Person, job_id: int, number: int, edited: AskedEdit) -> Response:
     """Put back the last step."""
     with unit_of_work():
-        page = open_round(user, job_id, number, Station.REVIEW)
+        page = open_round(user, job_id, number, None)
         before = _before(user, page, edited)
         event = draft_steps.undo(page.job, page.round, user, edited.version)
     return _answer(request, user, job_id, number, edited, before, f"Undone: {event.sentence}")
@@ -143,7 +142,7 @@ def undo(request: Request, user: Person, job_id: int, number: int, edited: Asked
 def redo(request: Request, user: Person, job_id: int, number: int, edited: AskedEdit) -> Response:
     """Do the last undone step again."""
     with unit_of_work():
-        page = open_round(user, job_id, number, Station.REVIEW)
+        page = open_round(user, job_id, number, None)
         before = _before(user, page, edited)
         event = draft_steps.redo(page.job, page.round, user, edited.version)
     return _answer(request, user, job_id, number, edited, before, f"Done again: {event.sentence}")
@@ -155,7 +154,7 @@ def pin(request: Request, user: Person, job_id: int, number: int, edited: AskedE
     if not edited.cells:
         raise BadInput("no cell is chosen", advice="choose cells on the grid first")
     with unit_of_work():
-        page = open_round(user, job_id, number, Station.REVIEW)
+        page = open_round(user, job_id, number, None)
         before = _before(user, page, edited)
         rows, columns = before.work.table.shape
         inside = {(i, j) for i, j in edited.cells if i < columns and j < rows}
@@ -177,7 +176,7 @@ def breakpoints(
 ) -> Response:
     """Give a table other breakpoints, its values read off between the old ones."""
     with unit_of_work():
-        page = open_round(user, job_id, number, Station.REVIEW)
+        page = open_round(user, job_id, number, None)
         view = _before(user, page, edited)
         table = view.work.table
         along = scale_of(table.x.unit, view.liking).stored(read_breakpoints(x, table.x.title))
@@ -200,7 +199,7 @@ def go_back(
 ) -> Response:
     """Make the draft what an earlier revision was."""
     with unit_of_work():
-        page = open_round(user, job_id, number, Station.REVIEW)
+        page = open_round(user, job_id, number, None)
         event = revisions.go_back(page.job, page.round, user, version, revision)
     say(request, f"{event.sentence}. It is one step and can be undone.")
     return RedirectResponse(f"{page.path}/review", 303)

@@ -8,7 +8,6 @@ from fastapi import Query, Request
 from fastapi.responses import JSONResponse, Response
 
 from uchiwa.core.errors import BadInput
-from uchiwa.core.rounds.progress import Station
 from uchiwa.core.tables.editing.clipboard import Joining
 from uchiwa.core.tables.editing.line import VERBS
 from uchiwa.services import tables as work
@@ -52,7 +51,7 @@ def tables(
 ) -> Response:
     """The grid of a table with its pictures; or the constants."""
     with unit_of_work():
-        page = round_page(user, job_id, number, Station.REVIEW)
+        page = round_page(user, job_id, number, None)
         if table == CONSTANTS:
             return constants_page(request, user, page)
         view = table_view(user, page, table, show)
@@ -91,7 +90,7 @@ def cell(
 ) -> Response:
     """The margin for a cell."""
     with unit_of_work():
-        page = round_page(user, job_id, number, Station.REVIEW)
+        page = round_page(user, job_id, number, None)
         view = table_view(user, page, table, "")
         found = draft_steps.steps(page.job)
         values = cell_values(view, i, j, found)
@@ -115,7 +114,7 @@ def pictures(
 ) -> Response:
     """Lines and relief as they are now."""
     with unit_of_work():
-        page = round_page(user, job_id, number, Station.REVIEW)
+        page = round_page(user, job_id, number, None)
         view = table_view(user, page, table, show)
     shown = view.table
     row = min(max(j, 0), shown.shape[0] - 1)
@@ -138,7 +137,7 @@ def moments(
 ) -> Response:
     """When the engine was in the chosen cells, on traces of the log in which it was there longest."""
     with unit_of_work():
-        page = round_page(user, job_id, number, Station.REVIEW)
+        page = round_page(user, job_id, number, None)
         found = work.table_work(page.job, page.round, table)
         best = visits.moments(jobs.spark_logs(page.round), found.table, parse_cells(cells))
         if best is None:
