@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import ast
 import fcntl
 import hashlib
 import io
 import os
 import pickle
 import tempfile
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from functools import cache, wraps
 from pathlib import Path
 from types import CodeType, FunctionType, MappingProxyType
@@ -49,11 +50,30 @@ def _kept(folder: Path, name: str, make: Callable[[], Any]) -> Any:
     return made
 
 
+def _imported(path: Path) -> Iterator[Path]:
+    """The modules of ours that a module imports."""
+    for node in ast.walk(ast.parse(path.read_text())):
+        if isinstance(node, ast.ImportFrom) and node.module:
+            names = [node.module, *(f"{node.module}.{one.name}" for one in node.names)]
+        else:
+            names = [one.name for one in node.names] if isinstance(node, ast.Import) else []
+        for name in names:
+            found = _HERE.joinpath(*name.split(".")).with_suffix(".py")
+            if name.startswith("uchiwa.") and found.exists():
+                yield found
+
+
 @cache
 def _sources() -> str:
-    """A hash of everything that a simulated drive follows from."""
+    """A hash of every module that a simulated drive follows from."""
+    known, left = set[Path](), [Path(simulation.__file__)]
+    while left:
+        path = left.pop()
+        if path not in known:
+            known.add(path)
+            left += _imported(path)
     found = hashlib.sha256(np.__version__.encode())
-    for path in sorted([*(_HERE / "uchiwa" / "standin").rglob("*.py"), *(_HERE / "uchiwa" / "core").rglob("*.py")]):
+    for path in sorted(known):
         found.update(path.read_bytes())
     return found.hexdigest()[:16]
 
