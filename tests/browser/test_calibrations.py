@@ -217,7 +217,7 @@ def test_pictures_follow_the_cell_turn_and_pick(page: Page, scene):
     expect(page.locator(".relief")).to_have_attribute("data-turn", "2")
     page.locator(".lines circle[data-i='7']").click()
     expect(page.locator("td.is-active")).to_have_attribute("data-i", "7")
-    page.get_by_label("All tables").click()
+    page.locator("summary", has_text="all tables").click()
     page.get_by_label("Find a table").fill("warm")
     page.keyboard.press("Enter")
     page.wait_for_url("**table=warmup")
