@@ -17,6 +17,7 @@ from urllib.parse import urlencode
 
 import pytest
 
+from tests.browser.accessibility import violations
 from tests.browser.test_serving import left, wait_for
 from tests.ports import own
 from uchiwa import demo
@@ -64,7 +65,7 @@ def page_of(address: str) -> str:
     return opener.open(f"{address}/sign-in", data).read().decode()
 
 
-def test_the_demo_is_whole_after_a_kill_and_quick_the_next_time(tmp_path):
+def test_the_demo_is_whole_after_a_kill_quick_the_next_time_and_readable_by_all(tmp_path, browser):
     home, port = tmp_path / "home", free_port(own(8581))
     address = f"http://127.0.0.1:{port}"
     environment = os.environ | {
@@ -86,6 +87,7 @@ def test_the_demo_is_whole_after_a_kill_and_quick_the_next_time(tmp_path):
             assert queue.count(f"{job.customer}") >= 1, job.customer
         assert len(set(re.findall(r"/jobs/(\d+)", queue))) == len(demo.JOBS)
         assert json.load(urllib.request.urlopen(f"{address}/healthz")) == {"database": "ok", "worker": "ok"}
+        assert violations(browser, address) == []
     finally:
         second.send(signal.SIGINT)
         # The server that the killed run had started was found running, so that it was not this run's to stop.

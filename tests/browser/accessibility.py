@@ -1,0 +1,54 @@
+"""What axe finds on pages: WCAG 2 A and AA, and good practice."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+
+from playwright.sync_api import Browser, Page
+
+from uchiwa import demo
+
+_AXE = Path(__file__).with_name("axe") / "axe.min.js"
+_RULES = ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "best-practice"]
+_SHOP = ("/", "/jobs/new", "/shop/checks", "/shop/channels")
+_JOB = ("", "/car", "/image", "/setups")
+_ROUND = (
+    "brief", "logs", "fuel", "fuel?view=proposed", "airflow", "read", "spark/knock", "spark/pulls", "spark/torque", "spark/limit",
+    "tables", "tables?table=constants", "compare", "review", "return",
+)  # fmt: skip
+
+
+def found_on(page: Page) -> list[str]:
+    """Each fault with its first place."""
+    asked = "axe.run(document, {runOnly: %s, resultTypes: ['violations']})"
+    result = page.evaluate(f"{_AXE.read_text()}\n;{asked % _RULES}")
+    return [f"{one['id']}: {one['nodes'][0]['html'][:200]}" for one in result["violations"]]
+
+
+def violations(browser: Browser, address: str) -> list[str]:
+    """Faults of every page of the demo's first worked job, by day and by night."""
+    found = []
+    for theme in ("day", "night"):
+        context = browser.new_context(viewport={"width": 1280, "height": 800}, base_url=address)
+        page = context.new_page()
+        page.goto("/sign-in")
+        found += [f"{theme} /sign-in {one}" for one in found_on(page)]
+        page.get_by_label("E-mail").fill(demo.EMAIL)
+        page.get_by_label("Password").fill(demo.PASSWORD)
+        page.keyboard.press("Enter")
+        page.get_by_role("button", name=theme, exact=True).click()
+        page.wait_for_load_state()
+        link = page.locator("a", has_text="Corvid Pike, hill car").first.get_attribute("href") or ""
+        job = re.match(r"/jobs/\d+", link)
+        assert job is not None, link
+        rounds = [f"{job[0]}/rounds/2/{station}" for station in _ROUND]
+        for path in (*_SHOP, *(job[0] + one for one in _JOB), *rounds):
+            answer = page.goto(path)
+            if answer is not None and answer.status == 404:
+                found.append(f"there is no {path}")
+                continue
+            page.wait_for_timeout(100)
+            found += [f"{theme} {path} {one}" for one in found_on(page)]
+        context.close()
+    return found
