@@ -52,7 +52,7 @@ from uchiwa.store import (
 )
 from uchiwa.store.clock import now
 from uchiwa.store.database import connect_to, run_again, unit_of_work
-from uchiwa.store.models import Car, Customer, DemoPart, Job, Round, User
+from uchiwa.store.models import Car, Customer, DemoPart, Job, Revision, Round, User
 from uchiwa.store.place import Place
 from uchiwa.web.report import report as report_of
 
@@ -377,10 +377,11 @@ def _freeze(job: Job, round_: Round, tuner: User, carried: str) -> None:
         for concern in review_work(found, round_).open:
             answers.give(found, round_, tuner, concern, "seen in the logs, fits its neighbours")
         version = drafts.current(found).version
-        revision, told = freezing.freeze(found, round_, tuner, version, NOTES, final=False)
-        image = images.of_revision(revision)
-        digest = image.content_hash if image is not None else ""
-        freezing.keep_report(revision, report_of.body(found, round_, revision, told, Liking(), digest, tuner.name))
+
+        def reporting(frozen: Revision, told: freezing.Account, image_hash: str) -> str:
+            return report_of.body(found, round_, frozen, told, Liking(), image_hash, tuner.name)
+
+        revision = freezing.freeze(found, round_, tuner, version, NOTES, reporting, final=False)
         if carried in ("downloaded", "flashed"):
             revisions.downloaded(revision)
         if carried == "flashed":

@@ -63,10 +63,8 @@ def worked(scene):
         round_ = Round.get_by_id(scene.round.id)
         for concern in review_work(scene.job, round_).open:
             answers.give(scene.job, round_, scene.user, concern, "meant")
-        revision, _ = freezing.freeze(scene.job, round_, scene.user, 3, "Flash it.", final=False)
-        freezing.keep_report(
-            revision, '<article class="report"><h1>R</h1><script>alert(1)</script><p onclick="x">ok</p></article>'
-        )
+        hostile = '<article class="report"><h1>R</h1><script>alert(1)</script><p onclick="x">ok</p></article>'
+        freezing.freeze(scene.job, round_, scene.user, 3, "Flash it.", lambda *_: hostile, final=False)
     with unit_of_work():
         second = jobs.rounds(scene.job)[-1]
         tables.edit(scene.job, second, scene.user, 4, "spark_main", [(2, 2)], "x-1", "", Liking())

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
@@ -82,8 +83,14 @@ def led_to_by(told: Account) -> dict[str, Any]:
     }
 
 
-def freeze(job: Job, round_: Round, author: User, version: int, notes: str, *, final: bool) -> tuple[Revision, Account]:
-    """Freeze the draft, with the image it goes out as.
+Reporting = Callable[[Revision, Account, str], str]
+"""Writes the report of a revision as HTML, from what is told of it and the hash of its image, which may be empty."""
+
+
+def freeze(
+    job: Job, round_: Round, author: User, version: int, notes: str, reporting: Reporting, *, final: bool
+) -> Revision:
+    """Freeze the draft, with the image it goes out as and the report as it stands now.
 
     Raises:
         BadInput: a concern is not answered, the image cannot hold it, or a final one is asked for while a temporary
@@ -104,12 +111,9 @@ def freeze(job: Job, round_: Round, author: User, version: int, notes: str, *, f
     image = images.of_job(job)
     if image is not None:
         images.keep_for(revision, image, told.work.content)
-    return revision, told
-
-
-def keep_report(revision: Revision, html: str) -> None:
-    """Keep what a report says, for good."""
-    Revision.update(report=html).where(Revision.id == revision.id).execute()
+    sent = images.of_revision(revision)
+    revisions.keep_report(revision, reporting(revision, told, sent.content_hash if sent is not None else ""))
+    return revision
 
 
 def next_brief(job: Job) -> str:

@@ -146,6 +146,11 @@ def go_back(job: Job, round_: Round, author: User, version: int, number: int) ->
     return edit(job, round_, author, version, content, f"Went back to revision {number}", {"revision": number})
 
 
+def keep_report(revision_: Revision, html: str) -> None:
+    """Keep what the report of a revision says, for good."""
+    Revision.update(report=html).where(Revision.id == revision_.id).execute()
+
+
 def downloaded(revision_: Revision) -> None:
     """Note that the customer has the calibration."""
     first = (Revision.id == revision_.id) & Revision.downloaded_at.is_null()

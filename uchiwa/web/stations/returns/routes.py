@@ -66,13 +66,12 @@ def freeze(
     """Freeze the draft and end the round."""
     with unit_of_work():
         page = open_round(user, job_id, number, Station.RETURN)
-        revision, told = work.freeze(page.job, page.round, user, version, notes.strip(), final=final)
-        image = images.of_revision(revision)
-        liking = liking_of(user, page.job, told.work.content)
-        text = report.body(
-            page.job, page.round, revision, told, liking, image.content_hash if image is not None else "", user.name
-        )
-        work.keep_report(revision, text)
+
+        def reporting(revision: Revision, told: work.Account, image_hash: str) -> str:
+            liking = liking_of(user, page.job, told.work.content)
+            return report.body(page.job, page.round, revision, told, liking, image_hash, user.name)
+
+        revision = work.freeze(page.job, page.round, user, version, notes.strip(), reporting, final=final)
     say(request, f"Revision {revision.number} is frozen. Round {number + 1} waits for logs recorded with it.")
     return RedirectResponse(page.path + "/return", 303)
 
