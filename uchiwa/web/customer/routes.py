@@ -10,13 +10,13 @@ from fastapi import Body, Depends, Form, HTTPException, Request, UploadFile
 from fastapi.responses import JSONResponse, PlainTextResponse, RedirectResponse, Response
 
 from uchiwa.core.briefs.brief import LAW
+from uchiwa.services import upload_pieces
 from uchiwa.store import accounts, calibrations, images, log_states, messages, notes, revisions, uploads
 from uchiwa.store.collected import collected, drive_words
 from uchiwa.store.conflict import ConflictError
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.locks import lock_job
 from uchiwa.store.models import Job, Revision, Round
-from uchiwa.web import upload_pieces
 from uchiwa.web.customer.standin import WAYS, drive_and_write, flash_file, standin_of
 from uchiwa.web.grid.coverage import squares
 from uchiwa.web.pages import render, say
@@ -92,7 +92,7 @@ def arrived(opened: Opened, name: str, size: int, changed: str = "") -> Response
     """How much of a file is here already, so that sending it again goes on from there."""
     _, round_ = opened
     with unit_of_work():
-        return _private(upload_pieces.arrived(round_, name, size, changed))
+        return _private(JSONResponse({"received": upload_pieces.arrived(round_, name, size, changed)}))
 
 
 @router.post(_HERE + "/pieces", dependencies=[FromOurForm])
@@ -106,7 +106,8 @@ def piece(
 ) -> Response:
     """Keep the next piece of a file."""
     job, round_ = opened
-    return _private(upload_pieces.take_piece(job, round_, body, name, size, changed, start, by_customer=True))
+    taken = upload_pieces.take_piece(job, round_, body, name, size, changed, start, by_customer=True)
+    return _private(JSONResponse(taken.answer, taken.refused or 200))
 
 
 @router.post(_HERE + "/logs/upload", dependencies=[FromOurForm])

@@ -15,13 +15,12 @@ from uchiwa.core.logs.recognition.channel_reading import can_be_said
 from uchiwa.core.logs.writers import FORMATS, write_log
 from uchiwa.core.quantities.catalogue import QUANTITIES
 from uchiwa.core.rounds.progress import Station
-from uchiwa.services import importing
+from uchiwa.services import importing, upload_pieces
 from uchiwa.store import events, import_results, log_states, memory, samples, uploads
 from uchiwa.store import jobs as store
 from uchiwa.store.collected import collected, drive_words, drives_of
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import LogChannel, LogFile
-from uchiwa.web import upload_pieces
 from uchiwa.web.pages import render, say
 from uchiwa.web.requests.session import FromOurForm, Person
 from uchiwa.web.round_standing import RoundPage, locked_round, open_round, round_page
@@ -140,7 +139,7 @@ def arrived(user: Person, job_id: int, number: int, name: str, size: int, change
     """How much of a file is here already."""
     with unit_of_work():
         page = round_page(user, job_id, number, Station.LOGS)
-        return upload_pieces.arrived(page.round, name, size, changed)
+        return JSONResponse({"received": upload_pieces.arrived(page.round, name, size, changed)})
 
 
 @router.post(_HERE + "/pieces", dependencies=[FromOurForm])
@@ -157,7 +156,8 @@ def piece(
     """Keep the next piece of a file."""
     with unit_of_work():
         page = open_round(user, job_id, number, Station.LOGS)
-    return upload_pieces.take_piece(page.job, page.round, body, name, size, changed, start, by_customer=False)
+    taken = upload_pieces.take_piece(page.job, page.round, body, name, size, changed, start, by_customer=False)
+    return JSONResponse(taken.answer, taken.refused or 200)
 
 
 def _log_of(page_job: int, log_id: int) -> LogFile:

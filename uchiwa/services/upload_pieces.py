@@ -3,14 +3,38 @@
 from __future__ import annotations
 
 import hashlib
-
-from fastapi.responses import JSONResponse
+from dataclasses import dataclass
 
 from uchiwa.store import uploads
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import Job, Round
 
 TOTAL_LIMIT_BYTES = 512_000_000
+TOO_LARGE, TOO_MANY = 413, 429
+
+
+@dataclass(frozen=True)
+class Receipt:
+    """What became of a piece.
+
+    Attributes:
+        received: bytes of the file that are here.
+        done: whether all of them are.
+        said: a sentence for the person who sends it, if there is something to say.
+        refused: HTTP's number of why it was not taken, or 0.
+    """
+
+    received: int = 0
+    done: bool = False
+    said: str = ""
+    refused: int = 0
+
+    @property
+    def answer(self) -> dict[str, object]:
+        """As the sending script reads it."""
+        return (
+            {"said": self.said} if self.refused else {"received": self.received, "done": self.done, "said": self.said}
+        )
 
 
 def upload_key(name: str, size: int, changed: str) -> str:
@@ -18,25 +42,25 @@ def upload_key(name: str, size: int, changed: str) -> str:
     return hashlib.sha256(f"{name}|{size}|{changed}".encode()).hexdigest()
 
 
-def arrived(round_: Round, name: str, size: int, changed: str) -> JSONResponse:
-    """How much of a file is here already."""
-    return JSONResponse({"received": uploads.received(round_, upload_key(name, size, changed))})
+def arrived(round_: Round, name: str, size: int, changed: str) -> int:
+    """How many bytes of a file are here already."""
+    return uploads.received(round_, upload_key(name, size, changed))
 
 
 def take_piece(
     job: Job, round_: Round, piece: bytes, name: str, size: int, changed: str, start: int, *, by_customer: bool
-) -> JSONResponse:
+) -> Receipt:
     """Keep a piece; with the last one the file waits for a worker to import it. Call outside a transaction."""
     if size > TOTAL_LIMIT_BYTES or size < 0:
         said = f"{name} is larger than {TOTAL_LIMIT_BYTES / 1e6:.0f} MB. Record one drive to a file, and send it again."
-        return JSONResponse({"said": said}, 413)
+        return Receipt(said=said, refused=TOO_LARGE)
     with unit_of_work():
         if by_customer and start == 0 and uploads.too_many(job):
             said = f"More than {uploads.HOURLY} logs came within an hour. Please wait a little, then send the next."
-            return JSONResponse({"said": said}, 429)
+            return Receipt(said=said, refused=TOO_MANY)
     log, new = uploads.receive_piece(
         job, round_, upload_key(name, size, changed), name, start, size, piece, by_customer=by_customer
     )
     said = "" if new in (None, True) else f"{name} is the same file as {log.name}, which is already here."
     done = new is not None
-    return JSONResponse({"received": size if done else log.size, "done": done, "said": said})
+    return Receipt(size if done else int(log.size), done, said)
