@@ -47,10 +47,10 @@ class Transient:
     time_s: float = 0.0
 
 
-UNKNOWN_FILM = 0.01
+UNKNOWN_FILM = 0.008
 """How strong an effect of conditions that change may be that was not found: error per unit of the slowest film's signal.
 
-On engines drawn at random what is left of it, found or not, is between a half and one and a half of this.
+On engines drawn at random what is left of it, found or not, is between a half of this and twice as much.
 """
 WALL_FILM = "wall film"
 SLOW_TRIMS = "trims still following"

@@ -64,7 +64,7 @@ def estimate(evidence: Evidence, bins: Bins, table: Table, policy: Policy) -> Es
     x, y, error = evidence.x[used], evidence.y[used] if evidence.y is not None else None, evidence.error[used]
     surface = fit_surface(table, x, y, error, evidence.breaks[used], _conditions(evidence))
     unresolved, moving = _unresolved(evidence.grain, bins.spread), _moving(evidence, table)
-    floor = np.sqrt(LEAST_ERROR**2 + evidence.floor**2 + unresolved**2 + moving**2)
+    floor = np.sqrt(LEAST_ERROR**2 + _following(evidence, table) ** 2 + unresolved**2 + moving**2)
     seen = bins.samples > 0
     nearest = figures(table.x, table.y, x, y, error).mean
     if policy.estimator == "surface":
@@ -111,6 +111,21 @@ def _moving(evidence: Evidence, table: Table) -> FloatArray:
     x, y = evidence.x[used], evidence.y[used] if evidence.y is not None else None
     mean = figures(table.x, table.y, x, y, evidence.ahead[used]).mean
     return UNKNOWN_FILM * np.abs(np.nan_to_num(mean))
+
+
+def _following(evidence: Evidence, table: Table) -> FloatArray:
+    """Error of cells whose trims had not arrived: what they were behind there.
+
+    Shape (rows, columns).
+    """
+    used = evidence.sieve.used
+    if evidence.unsure is None or not used.any():
+        return np.zeros(table.shape)
+    x, y = evidence.x[used], evidence.y[used] if evidence.y is not None else None
+    squared = np.square(evidence.unsure[used])
+    there = figures(table.x, table.y, x, y, squared).mean
+    mean: FloatArray = np.sqrt(np.where(np.isnan(there), squared.min(), there))
+    return mean
 
 
 def _unresolved(grain: float, spread: FloatArray) -> FloatArray:

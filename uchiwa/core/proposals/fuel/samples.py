@@ -71,7 +71,8 @@ class Evidence:
         delay_gain: by how much that delay, chosen without a stretch of the logs, predicts that stretch better.
         transients: what was found to change the error while conditions change, and was taken out of it.
         banks: how much more fuel bank 2 asks for than bank 1, as a fraction; NaN or None without a second bank.
-        floor: error that no number of samples averages away, as a fraction: of trims that are still following.
+        unsure: error of each sample that no number of them averages away, as a fraction: of trims that are still
+            following, at least what they are behind on the whole; shape (n,), None without any.
         ahead: how far the fuel demand is ahead of its past, by the slowest film; None where that is not known.
         grain: the steps in which the error is read, as a fraction; 0 if they are too fine to tell.
         region: the `Region` of each sample.
@@ -92,7 +93,7 @@ class Evidence:
     region: IntArray
     transients: tuple[Transient, ...] = ()
     banks: FloatArray | None = None
-    floor: float = 0.0
+    unsure: FloatArray | None = None
     grain: float = 0.0
     ahead: FloatArray | None = None
     notes: tuple[str, ...] = ()

@@ -52,7 +52,7 @@ def _signals_of(ones: Sequence[OneLog]) -> Signals:
 
 
 def free_of_transients(evidence: Evidence, table: Table, ones: list[OneLog], known: Estimated | None) -> Evidence:
-    """The evidence with the error free of what only changing conditions add, and its floor."""
+    """The evidence with the error free of what only changing conditions add, and what stays unsure of it."""
     signals = _signals_of(ones)
     used = evidence.sieve.used
     if known is not None:
@@ -73,13 +73,13 @@ def free_of_transients(evidence: Evidence, table: Table, ones: list[OneLog], kno
             {words: [(time, signal[used]) for time, signal in every] for words, every in signals.items()},
         )
     steps = max((_grain_of(one) for one in ones if one.ratio is None), default=0.0)
-    follow = sum(
-        (one.slope * chosen(one, signals[one.words])[used] for one in found if one.words == SLOW_TRIMS),
-        np.zeros(int(used.sum())),
-    )
-    left = _STILL_UNSURE * float(np.sqrt(np.mean(np.square(follow)))) if used.any() else 0.0
+    behind = [one.slope * chosen(one, signals[one.words]) for one in found if one.words == SLOW_TRIMS]
+    unsure = None
+    if behind and used.any():
+        squared = np.square(_STILL_UNSURE * np.sum(behind, axis=0))
+        unsure = np.sqrt(np.maximum(squared, squared[used].mean()))
     films = signals.get(WALL_FILM)
-    evidence = replace(evidence, floor=left, grain=steps, ahead=films[-1][1] if films else None)
+    evidence = replace(evidence, unsure=unsure, grain=steps, ahead=films[-1][1] if films else None)
     if SLOW_TRIMS in signals:
         evidence = replace(evidence, sieve=evidence.sieve.without(FOLLOWING, _still_following(found, signals)))
     if not found:
