@@ -207,8 +207,8 @@ def fit_surface(
     nodes = int(net.kept.sum())
     errors = np.sqrt(np.maximum(np.diag(fitted.covariance), 0.0))
     bent = table.role == "maf_curve"
-    _, worth = samples.weighed(fitted.noise)
-    off = off_centre(net, x, y, worth)
+    look = samples.part()
+    off = off_centre(net, look.x, look.y, look.weighed(fitted.noise)[1])
     misfit = misfit_of(net, fitted.node, np.asarray(fitted.covariance[:nodes, :nodes]), off, straight=bent)
     stray = STRAY * _cells_away(np.diag(fitted.matrix)[:nodes] >= _SUPPORTED**-2, net)
     # Which of logs that lie apart is right nobody knows: their common level is as uncertain as a mean of so many.
