@@ -35,7 +35,7 @@ def test_a_job_can_be_laid_to_rest_and_taken_up_again(client, scene):
     path = f"/jobs/{scene.job.id}"
     client.send_form(f"{path}/close", {"closed": "true"})
     assert "At rest" in client.get("/").text
-    assert "Laid to rest" in client.get(path).text
+    assert "Job closed" in client.get(path).text
     client.send_form(f"{path}/close", {"closed": "false"})
     assert "At rest" not in client.get("/").text
 

@@ -299,7 +299,7 @@ def earlier_logs(job: Job, round_: Round, most: int) -> list[LogFile]:
 def close(job: Job, author: User, *, closed: bool) -> None:
     """Lay a job to rest, or take it up again."""
     Job.update(closed=closed, moved_at=now()).where(Job.id == job.id).execute()
-    events.record(job, "close" if closed else "reopen", "Laid to rest" if closed else "Taken up again", author=author)
+    events.record(job, "close" if closed else "reopen", "Job closed" if closed else "Taken up again", author=author)
 
 
 def drop(job: Job) -> None:
