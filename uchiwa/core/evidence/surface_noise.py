@@ -162,10 +162,11 @@ def samples_worth_one(residual: FloatArray, breaks: IntArray, rate: float = 0.0)
     total, pair = 0.0, 0.0
     for lag in range(1, min(_LONGEST_LAG, residual.size - 1) + 1):
         same = breaks[lag:] == breaks[:-lag]
-        rho = float(np.sum(residual[lag:] * residual[:-lag] * same)) / max(int(same.sum()), 1) / variance
+        pairs = int(np.count_nonzero(same))
+        rho = float(np.einsum("i,i->", residual[lag:], residual[:-lag] * same)) / max(pairs, 1) / variance
         pair = pair + rho if lag % 2 == 0 else rho
         if lag % 2 == 0:
-            if pair <= 0 or same.sum() < 30:
+            if pair <= 0 or pairs < 30:
                 break
             total += pair
     return max(1.0, share * (1.0 + 2.0 * total))
