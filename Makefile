@@ -26,11 +26,13 @@ accuracy: .venv/dev.stamp
 	UCHIWA_ACCURACY=full $(BIN)/pytest -n 2 --dist worksteal tests/loop tests/core/logs/test_corpus.py
 	$(BIN)/python -m bench.family 78
 
-lint: .venv/dev.stamp
+lint: .venv/dev.stamp node_modules/.package-lock.json
 	$(BIN)/ruff check .
 	$(BIN)/ruff format --check .
 	$(BIN)/mypy
 	$(BIN)/lint-imports
+	node_modules/.bin/biome check
+	$(BIN)/node --test tests/js/
 
 bench: .venv/dev.stamp
 	@setup/system-packages test
@@ -53,7 +55,11 @@ lock:
 	$(PYTHON) -m uv pip compile -q --generate-hashes --python-version 3.11 --extra dev pyproject.toml -o requirements/dev.txt
 
 clean:
-	rm -rf .venv .uchiwa .uchiwa-test
+	rm -rf .venv .uchiwa .uchiwa-test node_modules
+
+node_modules/.package-lock.json: package-lock.json .venv/dev.stamp
+	PATH="$(CURDIR)/$(BIN):$$PATH" npm ci --ignore-scripts --no-audit --no-fund --silent
+	@touch $@
 
 .venv/bin/python:
 	@setup/system-packages run

@@ -21,7 +21,7 @@ from uchiwa.core.proposals.fuel.policy import Policy
 from uchiwa.core.proposals.fuel.proposal import fuel_proposal
 from uchiwa.core.proposals.fuel.report import report
 from uchiwa.core.pulls.pull import Source
-from uchiwa.core.quantities.display import Liking
+from uchiwa.core.quantities.display import DisplayUnits
 from uchiwa.core.tables.difference import difference
 from uchiwa.core.tables.image.files import write_image
 from uchiwa.core.tables.table import Calibration
@@ -366,8 +366,8 @@ NOTES = """Please flash this, **reset the learned fuel trims**, then record agai
 def _edit(job: Job, round_: Round, tuner: User, demo: DemoJob) -> None:
     for table, cells, line, why in demo.edits:
         with unit_of_work():
-            version = drafts.current(job).version
-            tables.edit(job, round_, tuner, version, table, list(cells), line, why, Liking())
+            hand = tables.Hand(tuner, drafts.current(job).version, why)
+            tables.edit(round_, hand, tables.table_work(job, round_, table), list(cells), line)
 
 
 def _freeze(job: Job, round_: Round, tuner: User, carried: str) -> None:
@@ -379,7 +379,7 @@ def _freeze(job: Job, round_: Round, tuner: User, carried: str) -> None:
         version = drafts.current(found).version
 
         def reporting(frozen: Revision, told: freezing.Account, image_hash: str) -> str:
-            return report_of.body(found, round_, frozen, told, Liking(), image_hash, tuner.name)
+            return report_of.body(found, round_, frozen, told, DisplayUnits(), image_hash, tuner.name)
 
         revision = freezing.freeze(found, round_, tuner, version, NOTES, reporting, final=False)
         if carried in ("downloaded", "flashed"):
@@ -395,4 +395,5 @@ def _take(job: Job, round_: Round, tuner: User, calibration: Calibration) -> Non
         proposal = fuel_proposal(logs, calibration, table.id, POLICY)
         after = calibration.with_table(proposal.corrected)
         sentence = difference(calibration, after).tables[0].sentence
-        draft_steps.take(job, round_, tuner, drafts.current(job).version, after, sentence, report(proposal))
+        draft = drafts.current(job)
+        draft_steps.take(draft, round_, tuner, draft.version, after, sentence, report(proposal))

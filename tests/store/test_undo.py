@@ -8,10 +8,9 @@ from hypothesis import strategies as st
 
 from tests.store.conftest import Scene, scene  # noqa: F401
 from uchiwa.core.errors import BadInput
-from uchiwa.core.quantities.display import Liking
 from uchiwa.core.tables.editing.transfer import set_constant
 from uchiwa.services import tables
-from uchiwa.store import draft_steps, drafts
+from uchiwa.store import calibrations, draft_steps, drafts
 from uchiwa.store.database import unit_of_work
 
 LINES = ("x-1", "x*1.01", "+3 %", "smooth 60", "fill across", "steps 2 lower", "was", "14.5", "shape row 60 shifted")
@@ -22,7 +21,7 @@ STEPS = st.lists(st.one_of(EDITS, st.sampled_from(["undo", "redo", "constant"]))
 
 def document(scene: Scene) -> str:  # noqa: F811
     with unit_of_work():
-        return drafts.current(scene.job).calibration.document
+        return calibrations.document(drafts.current(scene.job).calibration_id)
 
 
 def step(scene: Scene, what) -> bool:  # noqa: F811
@@ -30,17 +29,18 @@ def step(scene: Scene, what) -> bool:  # noqa: F811
     try:
         with unit_of_work():
             version = drafts.current(scene.job).version
+            hand = tables.Hand(scene.user, version)
             if what == "undo":
                 draft_steps.undo(scene.job, scene.round, scene.user, version)
             elif what == "redo":
                 draft_steps.redo(scene.job, scene.round, scene.user, version)
             elif what == "constant":
                 change = lambda one: set_constant(one, "injector_flow", (one.constant("injector_flow") or 0) + 0.1)  # noqa: E731
-                tables.change_content(scene.job, scene.round, scene.user, version, change, "constant", {})
+                tables.change_content(scene.job, scene.round, hand, change, "constant", {})
             else:
                 line, (i, j, width, height) = what
                 cells = [(a, b) for a in range(i, min(i + width, 15)) for b in range(j, min(j + height, 13))]
-                tables.edit(scene.job, scene.round, scene.user, version, "spark_main", cells, line, "", Liking())
+                tables.edit(scene.round, hand, tables.table_work(scene.job, scene.round, "spark_main"), cells, line)
     except (BadInput, draft_steps.CannotPutBackError):
         return False
     return True

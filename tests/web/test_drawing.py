@@ -22,7 +22,9 @@ from uchiwa.store.clock import now
 from uchiwa.web.grid.grid import View, bar, difference_grid, diverging, fuel_grid, one_hue
 from uchiwa.web.pages import ago, duration, figure, size, thousands, unit_words
 from uchiwa.web.stations.fuel.sieve import sieve_parts
-from uchiwa.web.svg import draw
+from uchiwa.web.stations.fuel.spread_picture import spread_picture
+from uchiwa.web.svg import fan
+from uchiwa.web.svg.error_path import error_path
 
 TABLE = make_table([[50.0, 60.0, 70.0], [55.0, 65.0, 75.0]])
 CALIBRATION = Calibration("c", "C", (), (TABLE,))
@@ -123,7 +125,7 @@ def test_the_sieve_adds_up(proposal):
 
 
 def test_the_fan_has_a_rib_for_each_station():
-    ribs = draw.wide_fan(standings(RoundFacts(1, logs_ready=1)))
+    ribs = fan.wide_fan(standings(RoundFacts(1, logs_ready=1)))
     assert [rib.station for rib in ribs] == list(Station)
     middle = ribs[3]
     assert middle.turn == pytest.approx(0, abs=0.01)
@@ -131,25 +133,25 @@ def test_the_fan_has_a_rib_for_each_station():
     for rib in ribs:
         assert 0 < rib.x < 560 and 0 < rib.y < 96
         assert re.fullmatch(r"M [\d. -]+ A [\d. -]+ L [\d. -]+ A [\d. -]+ Z", rib.path)
-    assert all(abs(rib.turn) <= 90 for rib in draw.large_fan(standings(RoundFacts(1))))
+    assert all(abs(rib.turn) <= 90 for rib in fan.large_fan(standings(RoundFacts(1))))
 
 
 def test_the_error_path_keeps_to_its_box():
-    shape = draw.error_path([6.0, 2.0, 0.5, 40.0], 400, 100, 4, 8.0)
+    shape = error_path([6.0, 2.0, 0.5, 40.0], 400, 100, 4, 8.0)
     assert [point.y for point in shape.points] == [25.0, 75.0, 93.8, 0.0]
     assert [point.x for point in shape.points] == [50.0, 150.0, 250.0, 350.0]
     assert (shape.band, shape.floor) == (25.0, 75.0)
-    assert draw.error_path([], 400, 100, 3, 8.0).line == ""
+    assert error_path([], 400, 100, 3, 8.0).line == ""
 
 
 def test_the_spread_shows_where_the_samples_lie(proposal):
-    picture = draw.spread_picture(explain(proposal, 0, 0), 388, 64)
+    picture = spread_picture(explain(proposal, 0, 0), 388, 64)
     assert picture is not None
     assert len(picture.dots) == 80
     assert all(0 <= dot.x <= 388 and 0 <= dot.y <= 64 for dot in picture.dots)
     assert picture.zero < picture.mean
     assert picture.ticks[0][1] == "0"
-    assert draw.spread_picture(explain(proposal, 1, 2), 388, 64) is None
+    assert spread_picture(explain(proposal, 1, 2), 388, 64) is None
 
 
 @pytest.mark.parametrize(

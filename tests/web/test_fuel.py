@@ -11,6 +11,7 @@ from tests.web.test_round import at_fuel, cells_of, facts_of, path  # noqa: F401
 from uchiwa.core.evidence.regions import Region
 from uchiwa.core.rounds.convergence import Ended, RegionError, RoundResult, verdict
 from uchiwa.core.tables.interchange import calibration_json
+from uchiwa.core.viewing.ticks import nice_ticks
 from uchiwa.services import fuel
 from uchiwa.services.airflow import airflow_of
 from uchiwa.store import calibrations, drafts, jobs
@@ -18,8 +19,9 @@ from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import Event, Job, Round
 from uchiwa.web.grid.grid import View
 from uchiwa.web.stations.fuel.flow_picture import flow_picture
+from uchiwa.web.stations.fuel.line_picture import line_picture
+from uchiwa.web.stations.fuel.relief_picture import relief_picture
 from uchiwa.web.svg.convergence import convergence_picture
-from uchiwa.web.svg.shapes import line_picture, nice_ticks, relief_picture
 
 
 def proposal_of(scene):

@@ -49,7 +49,7 @@ def test_signing_out(client):
 
 
 def test_every_answer_carries_the_security_headers(client):
-    for path in ("/", "/sign-in", "/static/uchiwa.js", "/nowhere", "/healthz"):
+    for path in ("/", "/sign-in", "/static/js/logs.js", "/nowhere", "/healthz"):
         headers = client.get(path).headers
         assert "default-src 'none'" in headers["content-security-policy"]
         assert "unsafe" not in headers["content-security-policy"]

@@ -14,7 +14,7 @@ from tests.web.test_round import cells_of, facts_of, path  # noqa: F401
 from uchiwa.core.errors import BadInput
 from uchiwa.core.knock.judgement import Verdict
 from uchiwa.core.proposals.fuel_grade.proposal import start_lower
-from uchiwa.core.quantities.display import Liking
+from uchiwa.core.quantities.display import DisplayUnits
 from uchiwa.services import importing, spark, tables
 from uchiwa.services.review import review_work
 from uchiwa.standin.cars import pike_base
@@ -111,7 +111,9 @@ def test_the_review_asks_about_spark_where_it_knocked_but_not_where_that_is_nois
     i, j = int(SPARK.x.nearest(np.array([3200.0]))[0]), int(SPARK.y.nearest(np.array([158.0]))[0])
     with unit_of_work():
         draft = drafts.current(scene.job)
-        tables.edit(scene.job, fresh(scene), scene.user, draft.version, "spark_main", [(i, j)], "x+2", "", Liking())
+        tables.edit(
+            scene.job, fresh(scene), scene.user, draft.version, "spark_main", [(i, j)], "x+2", "", DisplayUnits()
+        )
         found = spark.knock_work(scene.job, fresh(scene))
         assert "spark_knock" in {one.rule for one in review_work(scene.job, fresh(scene)).concerns}
     cells = " ".join(f"{a}.{b}" for a, b in found.proposal.clusters[0].cells)
@@ -123,7 +125,9 @@ def test_the_review_asks_about_spark_where_it_knocked_but_not_where_that_is_nois
 def test_cells_that_only_the_dyno_ran_are_seen_by_the_review(on_dyno, scene, path):  # noqa: F811
     with unit_of_work():
         draft = drafts.current(scene.job)
-        tables.edit(scene.job, fresh(scene), scene.user, draft.version, "spark_main", [(8, 12)], "x-1", "", Liking())
+        tables.edit(
+            scene.job, fresh(scene), scene.user, draft.version, "spark_main", [(8, 12)], "x-1", "", DisplayUnits()
+        )
         rules = {one.rule for one in review_work(scene.job, fresh(scene)).concerns}
     assert not rules & {"unseen", "never_logged"}
 

@@ -14,9 +14,10 @@ from uchiwa.core.errors import BadInput
 from uchiwa.core.evidence.delay import Delay
 from uchiwa.core.evidence.stretches import Gain
 from uchiwa.core.evidence.transients import Transient
+from uchiwa.core.evidence.used_at import used_at
 from uchiwa.core.formulas.computed import Book
 from uchiwa.core.formulas.evaluation import Workings
-from uchiwa.core.logs.log import BoolArray
+from uchiwa.core.logs.log import BoolArray, FloatArray
 from uchiwa.core.logs.timebase import on_one_base
 from uchiwa.core.proposals.fuel.evidence import QUANTITIES, gather
 from uchiwa.core.proposals.fuel.policy import Policy
@@ -182,7 +183,7 @@ def take(job: Job, round_: Round, author: User, version: int, work: FuelWork, ch
         StaleDraftError: the draft has changed since the person saw it.
         BadInput: nothing among the chosen cells is left to take.
     """
-    drafts.as_seen(job, version)
+    drafts.must_be(work.draft, version)
     cells = work.to_take if chosen is None else work.to_take & chosen
     if not cells.any():
         raise BadInput("nothing among these cells is left to take", advice="choose cells the proposal changes")
@@ -203,4 +204,18 @@ def take(job: Job, round_: Round, author: User, version: int, work: FuelWork, ch
     running = revisions.running(job, round_)
     inputs["base_revision"] = running.number if running is not None else 0
     sentence = difference(before, after).tables[0].sentence
-    return draft_steps.take(job, round_, author, version, after, sentence, inputs)
+    return draft_steps.take(work.draft, round_, author, version, after, sentence, inputs)
+
+
+def used_moments(job: Job, round_: Round, log: LogFile, time: FloatArray) -> BoolArray | None:
+    """Which moments of a log the sieve of the round's first fuel table lets through; None if it cannot be told."""
+    try:
+        found = fuel_work(job, round_, None)
+    except BadInput:
+        return None
+    numbers = [number for number, one in enumerate(found.logs) if one.id == log.id]
+    if not numbers:
+        return None
+    evidence = found.proposal.evidence
+    mine = evidence.log == numbers[0]
+    return used_at(evidence.time[mine], evidence.sieve.used[mine], time)

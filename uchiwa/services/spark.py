@@ -361,4 +361,4 @@ def take(
         "base_revision": running.number if running is not None else 0,
     }
     sentence = difference(before, taken).tables[0].sentence
-    return draft_steps.take(at.job, at.round, author, version, taken, f"{sentence} (by {kind})", inputs, jobs.SPARK)
+    return draft_steps.take(at.draft, at.round, author, version, taken, f"{sentence} (by {kind})", inputs, jobs.SPARK)

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
 from uchiwa.core.errors import BadInput
-from uchiwa.core.logs.log import FloatArray
-from uchiwa.core.quantities.display import Liking, shown_table
+from uchiwa.core.logs.log import BoolArray, FloatArray
+from uchiwa.core.quantities.display import DisplayUnits, shown_table
 from uchiwa.core.tables.difference import same_axes
 from uchiwa.core.tables.editing.area import Area
 from uchiwa.core.tables.editing.breakpoints import rebroken
@@ -95,79 +95,110 @@ def table_work(job: Job, round_: Round, table_id: str | None) -> TableWork:
     )
 
 
-def _keep(
-    job: Job,
-    round_: Round,
-    author: User,
-    version: int,
-    work: TableWork,
-    after: Edited,
-    inputs: dict[str, object],
-    why: str,
-) -> Event:
+@dataclass(frozen=True)
+class Hand:
+    """Who edits, why, which version of the draft the person sees, and in which units."""
+
+    author: User
+    version: int
+    why: str = ""
+    display: DisplayUnits = field(default_factory=DisplayUnits)
+
+
+@dataclass(frozen=True, eq=False)
+class Done:
+    """A step that was made, the table as it is after it, and which cells it was about."""
+
+    event: Event
+    after: TableWork
+    chosen: BoolArray | None = None
+
+
+def _as_seen(work: TableWork, version: int) -> None:
+    """Raises StaleDraftError if the draft is not the one the person saw."""
+    drafts.must_be(work.draft, version)
+
+
+def _after(work: TableWork, content: Calibration) -> TableWork:
+    """The table in another content of the draft: breakpoints alike, so the logs say the same of it."""
+    return replace(work, content=content, table=content.table(work.table.id))
+
+
+def _keep(round_: Round, hand: Hand, work: TableWork, after: Edited, inputs: dict[str, object]) -> Done:
     content = work.content.with_table(after.table)
     told = {"table": work.table.id, "cells": int(after.changed.sum())} | inputs
-    return draft_steps.edit(job, round_, author, version, content, after.sentence, told, why)
+    event = draft_steps.edit(work.draft, round_, hand.author, hand.version, content, after.sentence, told, hand.why)
+    return Done(event, _after(work, content))
 
 
-def edit(
-    job: Job,
-    round_: Round,
-    author: User,
-    version: int,
-    table_id: str,
-    cells: Cells,
-    line: str,
-    why: str,
-    liking: Liking,
-) -> Event:
+def edit(round_: Round, hand: Hand, work: TableWork, cells: Cells, line: str) -> Done:
     """Apply a cell line to cells of the draft.
 
     Raises:
         BadInput: the line cannot be applied; the draft is as it was.
         StaleDraftError: the draft has changed since the person looked.
     """
-    drafts.as_seen(job, version)
-    work = table_work(job, round_, table_id)
+    _as_seen(work, hand.version)
     area = Area.of(work.table, cells, work.pinned)
-    after = edited(work.table, area, line, work.was, liking)
-    return _keep(job, round_, author, version, work, after, {"line": line, "units": liking.measures}, why)
+    after = edited(work.table, area, line, work.was, hand.display)
+    return _keep(round_, hand, work, after, {"line": line, "units": hand.display.measures})
 
 
-def paste(
-    job: Job,
-    round_: Round,
-    author: User,
-    version: int,
-    table_id: str,
-    cells: Cells,
-    text: str,
-    joining: Joining,
-    why: str,
-    liking: Liking,
-) -> tuple[Event, Area]:
-    """Paste tab-separated text into the draft; where it went."""
-    drafts.as_seen(job, version)
-    work = table_work(job, round_, table_id)
+def paste(round_: Round, hand: Hand, work: TableWork, cells: Cells, text: str, joining: Joining) -> Done:
+    """Paste tab-separated text into the draft; `chosen` says where it went.
+
+    Raises:
+        BadInput, StaleDraftError: as `edit`.
+    """
+    _as_seen(work, hand.version)
     area = Area.of(work.table, cells, work.pinned)
-    seen = shown_table(work.table, liking)
+    seen = shown_table(work.table, hand.display)
     numbers = read_numbers(text)
     values, where = pasted(seen, area, numbers, joining)
     words = {Joining.REPLACE: "pasted", Joining.ADD: "pasted, added,", Joining.MULTIPLY: "pasted, multiplied,"}[joining]
     block = f"{words} {numbers.shape[0]} × {numbers.shape[1]}"
-    after = finished(work.table, where, values, seen, block, liking)
-    return _keep(job, round_, author, version, work, after, {"pasted": text[:20_000], "joining": joining}, why), where
+    after = finished(work.table, where, values, seen, block, hand.display)
+    done = _keep(round_, hand, work, after, {"pasted": text[:20_000], "joining": joining})
+    return replace(done, chosen=where.chosen)
+
+
+def undo(job: Job, round_: Round, hand: Hand, work: TableWork) -> Done:
+    """Put back the last step; `after` is the table as it is then.
+
+    Raises:
+        StaleDraftError: the draft has changed since the person looked.
+        CannotPutBackError: there is none.
+    """
+    _as_seen(work, hand.version)
+    return _swapped(draft_steps.undo(job, round_, hand.author, hand.version), job, work)
+
+
+def redo(job: Job, round_: Round, hand: Hand, work: TableWork) -> Done:
+    """Do the last undone step again.
+
+    Raises:
+        StaleDraftError, CannotPutBackError: as `undo`.
+    """
+    _as_seen(work, hand.version)
+    return _swapped(draft_steps.redo(job, round_, hand.author, hand.version), job, work)
+
+
+def _swapped(step: Event, job: Job, work: TableWork) -> Done:
+    draft = drafts.current(job)
+    return Done(step, replace(_after(work, calibrations.content(draft.calibration)), draft=draft))
+
+
+def toggle_pins(work: TableWork, cells: Cells) -> tuple[TableWork, bool]:
+    """Pin cells, or free them if all of them are pinned; the table then, and whether they are pinned now."""
+    rows, columns = work.table.shape
+    inside = {(i, j) for i, j in cells if i < columns and j < rows}
+    pinned = draft_pins.keep_pins(work.draft, work.table.id, set(work.pinned), inside)
+    now = work.pinned | inside if pinned else work.pinned - inside
+    return replace(work, pinned=frozenset(now)), pinned
 
 
 def change_breakpoints(
-    job: Job,
-    round_: Round,
-    author: User,
-    version: int,
-    table_ids: Iterable[str],
-    x: FloatArray,
-    y: FloatArray | None,
-    why: str,
+    job: Job, round_: Round, hand: Hand, table_ids: Iterable[str], x: FloatArray, y: FloatArray | None
 ) -> Event:
     """Give tables other breakpoints, in one step; their pins are dropped.
 
@@ -178,7 +209,7 @@ def change_breakpoints(
     Raises:
         BadInput: a table cannot have them, or nothing would change.
     """
-    draft = drafts.as_seen(job, version)
+    draft = drafts.as_seen(job, hand.version)
     content = calibrations.content(draft.calibration)
     titles, changed = [], []
     for table_id in table_ids:
@@ -194,7 +225,7 @@ def change_breakpoints(
     size = f"{x.size}" if y is None else f"{x.size} × {y.size}"
     sentence = f"{', '.join(titles)}: other breakpoints, {size}"
     told = {"x": x.tolist(), "y": None if y is None else y.tolist()}
-    return draft_steps.edit(job, round_, author, version, content, sentence, told, why)
+    return draft_steps.edit(draft, round_, hand.author, hand.version, content, sentence, told, hand.why)
 
 
 def alike(content: Calibration, table: Table) -> tuple[Table, ...]:
@@ -205,13 +236,12 @@ def alike(content: Calibration, table: Table) -> tuple[Table, ...]:
 def change_content(
     job: Job,
     round_: Round,
-    author: User,
-    version: int,
+    hand: Hand,
     change: Callable[[Calibration], Calibration],
     sentence: str,
     inputs: dict[str, object],
-    why: str = "",
 ) -> Event:
     """Any other change of the draft's content."""
-    content = change(calibrations.content(drafts.as_seen(job, version).calibration))
-    return draft_steps.edit(job, round_, author, version, content, sentence, dict(inputs), why)
+    draft = drafts.as_seen(job, hand.version)
+    content = change(calibrations.content(draft.calibration))
+    return draft_steps.edit(draft, round_, hand.author, hand.version, content, sentence, dict(inputs), hand.why)

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import hashlib
 from collections import OrderedDict
-from collections.abc import Collection
-from functools import lru_cache
+from collections.abc import Collection, Mapping
 from threading import Lock
+from typing import Any
 
 from peewee import fn
 
@@ -28,12 +28,8 @@ def keep(shop_id: int, calibration: Calibration) -> StoredCalibration:
             .on_conflict(update={StoredCalibration.id: fn.LAST_INSERT_ID(StoredCalibration.id)})
             .execute()
         )
+    _remember({digest: calibration})
     return StoredCalibration(id=number, shop=shop_id, content_hash=digest, document=document)
-
-
-@lru_cache(maxsize=64)
-def _parsed(document: str) -> Calibration:
-    return calibration_json.loads(document)
 
 
 _remembered: OrderedDict[str, Calibration] = OrderedDict()
@@ -53,15 +49,35 @@ def contents(ids: Collection[int]) -> dict[int, Calibration]:
     missing = [number for number, digest in hashes.items() if digest not in found]
     for one in StoredCalibration.select().where(StoredCalibration.id.in_(missing)) if missing else ():
         found[one.content_hash] = calibration_json.loads(one.document)
+    _remember(found)
+    return {number: found[digest] for number, digest in hashes.items()}
+
+
+def content(stored: StoredCalibration) -> Calibration:
+    """The calibration itself; calibrations never change, so those that were read or written are remembered."""
+    with _lock:
+        known = _remembered.get(stored.content_hash)
+    if known is None:
+        known = calibration_json.loads(stored.document or document(stored.id))
+        _remember({stored.content_hash: known})
+    return known
+
+
+def without_document(alias: type[StoredCalibration] = StoredCalibration) -> tuple[Any, ...]:
+    """The columns of a calibration but its document, which is read only if it is not remembered."""
+    return alias.id, alias.shop, alias.content_hash
+
+
+def document(number: int) -> str:
+    """The document of a stored calibration."""
+    text = StoredCalibration.select(StoredCalibration.document).where(StoredCalibration.id == number).scalar()
+    return str(text)
+
+
+def _remember(found: Mapping[str, Calibration]) -> None:
     with _lock:
         for digest, calibration in found.items():
             _remembered[digest] = calibration
             _remembered.move_to_end(digest)
         while len(_remembered) > _MOST:
             _remembered.popitem(last=False)
-    return {number: found[digest] for number, digest in hashes.items()}
-
-
-def content(stored: StoredCalibration) -> Calibration:
-    """The calibration itself; calibrations never change, so parsed ones are remembered."""
-    return _parsed(stored.document)

@@ -20,7 +20,7 @@ class CannotPutBackError(RuntimeError):
 
 
 def take(
-    job: Job,
+    draft: Draft,
     round_: Round,
     author: User,
     version: int,
@@ -32,6 +32,7 @@ def take(
     """Take a proposal into the draft.
 
     Args:
+        draft: the job's; it is as the step leaves it afterwards.
         version: of the draft from which the proposal was computed.
         calibration: the draft's content with the proposal in it.
         sentence: what changed, in plain words.
@@ -41,11 +42,11 @@ def take(
     Raises:
         StaleDraftError: the draft has changed since.
     """
-    return change(job, round_, author, version, calibration, kind, sentence, inputs)
+    return change(draft, round_, author, version, calibration, kind, sentence, inputs)
 
 
 def change(
-    job: Job,
+    draft: Draft,
     round_: Round,
     author: User,
     version: int,
@@ -59,9 +60,10 @@ def change(
     Raises:
         StaleDraftError: the draft has changed since.
     """
-    draft = current(job)
+    job, before = draft.job, draft.calibration
     stored = calibrations.keep(author.shop_id, calibration)
     advanced = advance(draft, version, calibration=stored)
+    draft.version, draft.calibration = advanced, stored
     Event.update(abandoned=True).where(Event.job == job, Event.put_back, ~Event.abandoned).execute()
     jobs.moved(job)
     return events.record(
@@ -71,14 +73,14 @@ def change(
         author=author,
         round_=round_,
         inputs=inputs,
-        before=draft.calibration,
+        before=before,
         after=stored,
         version=advanced,
     )
 
 
 def edit(
-    job: Job,
+    draft: Draft,
     round_: Round,
     author: User,
     version: int,
@@ -94,7 +96,7 @@ def edit(
     """
     why = " ".join(reason.split())[:200]
     told = f"{sentence} ({why})" if why else sentence
-    return change(job, round_, author, version, calibration, jobs.EDIT, told, inputs | {"reason": why})
+    return change(draft, round_, author, version, calibration, jobs.EDIT, told, inputs | {"reason": why})
 
 
 def steps(job: Job) -> list[Event]:
@@ -141,6 +143,24 @@ def redoable(found: list[Event]) -> Event | None:
     return next((one for one in found if one.put_back and not one.abandoned), None)
 
 
+def ends_of(found: list[Event]) -> tuple[Event | None, Event | None]:
+    """Of a draft's steps those that undoing would put back and that would be done again."""
+    return undoable(found), redoable(found)
+
+
+def ends(job: Job) -> tuple[Event | None, Event | None]:
+    """The steps that undoing would put back and that would be done again, without reading the others."""
+    base = Draft.select(Revision.number).join(Revision, on=(Draft.base == Revision.id)).where(Draft.job == job)
+    query = (
+        Event.select(Event.id, Event.kind, Event.sentence, Event.put_back, Event.abandoned)
+        .join(Round, on=(Event.round == Round.id))
+        .where(Event.job == job, Round.number > base, Event.kind.in_((*jobs.STEPS, *_BARRIERS)))
+    )
+    last = query.where(~Event.put_back).order_by(Event.id.desc()).limit(1)
+    first = query.where(Event.put_back, ~Event.abandoned).order_by(Event.id).limit(1)
+    return undoable(list(last)), redoable(list(first))
+
+
 def undo(job: Job, round_: Round, author: User, version: int) -> Event:
     """Put back the last step that stands.
 
@@ -149,7 +169,7 @@ def undo(job: Job, round_: Round, author: User, version: int) -> Event:
         CannotPutBackError: there is none, or a temporary setup was switched after it.
     """
     as_seen(job, version)
-    step = undoable(steps(job))
+    step = _with_contents(ends(job)[0])
     if step is None:
         raise CannotPutBackError
     _swap(job, round_, author, version, step, undone=True)
@@ -164,11 +184,16 @@ def redo(job: Job, round_: Round, author: User, version: int) -> Event:
         CannotPutBackError: there is none.
     """
     as_seen(job, version)
-    step = redoable(steps(job))
+    step = _with_contents(ends(job)[1])
     if step is None:
         raise CannotPutBackError
     _swap(job, round_, author, version, step, undone=False)
     return step
+
+
+def _with_contents(step: Event | None) -> Event | None:
+    """A step with its calibrations; None stays None."""
+    return None if step is None else Event.get_by_id(step.id)
 
 
 def _swap(job: Job, round_: Round, author: User, version: int, step: Event, *, undone: bool) -> None:
@@ -199,7 +224,7 @@ def put_back(job: Job, round_: Round, author: User, version: int, event_id: int)
         CannotPutBackError: it is not the last step that stands.
     """
     as_seen(job, version)
-    step = undoable(steps(job))
+    step = _with_contents(ends(job)[0])
     if step is None or step.id != event_id:
         raise CannotPutBackError
     undo(job, round_, author, version)

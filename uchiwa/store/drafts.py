@@ -7,6 +7,7 @@ from typing import Any
 
 from peewee import JOIN
 
+from uchiwa.store.calibrations import without_document
 from uchiwa.store.models import Draft, Event, Job, Revision, StoredCalibration, User
 
 Cells = set[tuple[int, int]]
@@ -27,8 +28,8 @@ class StaleDraftError(RuntimeError):
 def current(job: Job) -> Draft:
     """A job's draft with its calibration and the revision it started from."""
     base = StoredCalibration.alias()
-    return (
-        Draft.select(Draft, StoredCalibration, Revision, base)
+    draft: Draft = (
+        Draft.select(Draft, *without_document(), Revision, *without_document(base))
         .join(StoredCalibration, on=(Draft.calibration == StoredCalibration.id))
         .switch(Draft)
         .join(Revision, on=(Draft.base == Revision.id))
@@ -36,6 +37,8 @@ def current(job: Job) -> Draft:
         .where(Draft.job == job)
         .get()
     )
+    draft.job = job
+    return draft
 
 
 def as_seen(job: Job, version: int) -> Draft:
@@ -45,9 +48,14 @@ def as_seen(job: Job, version: int) -> Draft:
         StaleDraftError: it is not.
     """
     draft = current(job)
+    must_be(draft, version)
+    return draft
+
+
+def must_be(draft: Draft, version: int) -> None:
+    """Raises StaleDraftError if a draft is not of the version that a person saw."""
     if draft.version != version:
         raise StaleDraftError(done_since(draft, version))
-    return draft
 
 
 def advance(draft: Draft, version: int, **changes: Any) -> int:

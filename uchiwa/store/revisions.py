@@ -88,7 +88,7 @@ def withdrawn_last(job: Job) -> Revision | None:
 
 def _latest(job: Job, which: Expression) -> Revision | None:
     return (
-        Revision.select(Revision, StoredCalibration)
+        Revision.select(Revision, *calibrations.without_document())
         .join(StoredCalibration)
         .where(Revision.job == job, which)
         .order_by(Revision.number.desc())
@@ -182,7 +182,7 @@ def of_job(job: Job) -> list[Revision]:
 def numbered(job: Job, number: int) -> Revision | None:
     """One revision of a job with its calibration."""
     return (
-        Revision.select(Revision, StoredCalibration)
+        Revision.select(Revision, *calibrations.without_document())
         .join(StoredCalibration)
         .where(Revision.job == job, Revision.number == number)
         .first()
@@ -194,7 +194,7 @@ def parent_of(revision_: Revision) -> Revision | None:
     if revision_.parent_id is None:
         return None
     return (
-        Revision.select(Revision, StoredCalibration)
+        Revision.select(Revision, *calibrations.without_document())
         .join(StoredCalibration)
         .where(Revision.id == revision_.parent_id)
         .first()

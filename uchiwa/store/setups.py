@@ -70,7 +70,7 @@ def activate(job: Job, round_: Round, author: User, version: int, setup: Setup) 
     after, found = switch(before, setup)
     data = as_data(found)
     sentence = f"Temporary setup “{setup.name}”: {len(found.switched)} settings switched"
-    draft_steps.change(job, round_, author, version, after, ON, sentence, data)
+    draft_steps.change(draft, round_, author, version, after, ON, sentence, data)
     Job.update(setup=json.dumps(data)).where(Job.id == job.id).execute()
     return found
 
@@ -88,6 +88,6 @@ def deactivate(job: Job, round_: Round, author: User, version: int) -> tuple[str
         raise BadInput("no temporary setup is in force", advice="reload the page")
     after, touched = put_back(calibrations.content(draft.calibration), found)
     sentence = f"Temporary setup “{found.name}” put back: {len(found.switched)} settings"
-    draft_steps.change(job, round_, author, version, after, OFF, sentence, {"touched": list(touched)})
+    draft_steps.change(draft, round_, author, version, after, OFF, sentence, {"touched": list(touched)})
     Job.update(setup=None).where(Job.id == job.id).execute()
     return touched

@@ -17,6 +17,7 @@ from uchiwa.store.database import can_run_again
 from uchiwa.store.draft_steps import CannotPutBackError
 from uchiwa.store.drafts import StaleDraftError
 from uchiwa.web.pages import render
+from uchiwa.web.requests.fragment import is_fragment
 from uchiwa.web.requests.session import NotSignedInError
 
 _log = logging.getLogger("uchiwa.web")
@@ -24,7 +25,7 @@ _log = logging.getLogger("uchiwa.web")
 
 def wants_page(request: Request) -> bool:
     """Whether a person's browser asks, not a script of ours."""
-    return "x-fragment" not in request.headers
+    return not is_fragment(request)
 
 
 def said(request: Request, status: int, title: str, text: str) -> Response:

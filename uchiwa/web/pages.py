@@ -21,7 +21,9 @@ from uchiwa.store.clock import now
 from uchiwa.store.models import User
 from uchiwa.web.markdown import as_html
 from uchiwa.web.requests.browser import browser_of
-from uchiwa.web.svg import draw
+from uchiwa.web.requests.fragment import is_fragment
+from uchiwa.web.svg.error_path import error_path
+from uchiwa.web.svg.fan import large_fan, small_fan, wide_fan
 
 HERE = Path(__file__).parent
 _STEPS = ((60, "s"), (60, "min"), (24, "h"), (7, "d"), (9, "w"))
@@ -116,14 +118,27 @@ environment.filters.update(
     cut=lambda value, places=1: f"{value:.{places}f}",
 )
 environment.globals.update(
-    wide_fan=draw.wide_fan,
-    small_fan=draw.small_fan,
-    large_fan=draw.large_fan,
-    error_path=draw.error_path,
+    wide_fan=wide_fan,
+    small_fan=small_fan,
+    large_fan=large_fan,
+    error_path=error_path,
     offered=frozenset(OFFERED),
     stations=tuple(Station),
     version=__version__,
 )
+
+
+def piece(request: Request, template: str, user: User | None = None, **values: Any) -> str:
+    """A piece of a page as text, for an answer that carries several."""
+    browser = browser_of(request.scope)
+    return environment.get_template(template).render(
+        request=request,
+        user=user,
+        theme=user.theme if user is not None else "auto",
+        csrf=browser.form_token,
+        once=browser.new_once(),
+        **values,
+    )
 
 
 def render(
@@ -131,18 +146,9 @@ def render(
 ) -> HTMLResponse:
     """A page, or a piece of one; a page shows the sentence that waits for this browser."""
     browser = browser_of(request.scope)
-    piece = "x-fragment" in request.headers
-    told = None if piece or browser.fresh else sessions.said(browser.token)
-    text = environment.get_template(template).render(
-        request=request,
-        user=user,
-        theme=user.theme if user is not None else "auto",
-        csrf=browser.form_token,
-        once=browser.new_once(),
-        said={"text": told[0], "bad": told[1]} if told is not None else None,
-        **values,
-    )
-    return HTMLResponse(text, status_code=status)
+    told = None if is_fragment(request) or browser.fresh else sessions.said(browser.token)
+    said = {"text": told[0], "bad": told[1]} if told is not None else None
+    return HTMLResponse(piece(request, template, user, said=said, **values), status_code=status)
 
 
 def say(request: Request, text: str, *, bad: bool = False) -> None:

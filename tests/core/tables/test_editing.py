@@ -10,7 +10,7 @@ from hypothesis.extra.numpy import arrays
 
 from tests.conftest import make_table
 from uchiwa.core.errors import BadInput
-from uchiwa.core.quantities.display import Liking, scale_of, shown_table
+from uchiwa.core.quantities.display import DisplayUnits, scale_of, shown_table
 from uchiwa.core.tables.editing.area import Area
 from uchiwa.core.tables.editing.breakpoints import read_breakpoints, rebroken
 from uchiwa.core.tables.editing.clipboard import Joining, copied, pasted, read_numbers
@@ -293,11 +293,11 @@ def test_edits_are_meant_in_the_units_that_are_seen():
         400,
         1,
     )
-    imperial = Liking("imperial")
+    imperial = DisplayUnits("imperial")
     seen = shown_table(pressure, imperial)
     assert seen.unit == "psi"
     assert seen.x.breakpoints.tolist() == pytest.approx([32, 212])
-    after = edited(pressure, Area.of(pressure, [(0, 0)]), "20", liking=imperial).table
+    after = edited(pressure, Area.of(pressure, [(0, 0)]), "20", display=imperial).table
     assert after.grid[0].tolist() == [137.9, 200]  # 20 psi = 137.895 kPa; the other cell is not converted to and fro
     target = Table(
         "l",
@@ -311,6 +311,8 @@ def test_edits_are_meant_in_the_units_that_are_seen():
         1.2,
         3,
     )
-    afr = edited(target, Area.of(target, [(1, 0)]), "12.5", liking=Liking(mixture="afr", stoichiometric=14.7)).table
+    afr = edited(
+        target, Area.of(target, [(1, 0)]), "12.5", display=DisplayUnits(mixture="afr", stoichiometric=14.7)
+    ).table
     assert afr.grid[0].tolist() == [1, 0.85]
-    assert scale_of("g/s", Liking("imperial")).factor == pytest.approx(60 / 453.59237)
+    assert scale_of("g/s", DisplayUnits("imperial")).factor == pytest.approx(60 / 453.59237)

@@ -25,8 +25,8 @@ _MIXTURE_QUANTITIES = ("lambda_measured", "lambda_measured_2", "lambda_target")
 
 
 @dataclass(frozen=True)
-class Liking:
-    """What a person likes to see.
+class DisplayUnits:
+    """The units in which a person sees tables.
 
     Attributes:
         measures: `metric` or `imperial`.
@@ -67,36 +67,36 @@ class Scale:
         return self.factor == 1.0 and self.offset == 0.0
 
 
-def scale_of(unit: str, liking: Liking, *, mixture: bool = False) -> Scale:
+def scale_of(unit: str, display: DisplayUnits, *, mixture: bool = False) -> Scale:
     """How values of a unit are shown to a person; `mixture` says that a number without unit is a λ."""
-    if mixture and liking.mixture == AFR and unit in ("1", "", "λ"):
-        return Scale("AFR", liking.stoichiometric, 0.0, -1)
-    if liking.measures == IMPERIAL and unit in _IMPERIAL:
+    if mixture and display.mixture == AFR and unit in ("1", "", "λ"):
+        return Scale("AFR", display.stoichiometric, 0.0, -1)
+    if display.measures == IMPERIAL and unit in _IMPERIAL:
         other, decimals = _IMPERIAL[unit]
         ends = convert(np.array([0.0, 1.0]), unit, "lb-ft" if other == "lb·ft" else other)
         return Scale(other, float(ends[1] - ends[0]), float(ends[0]), decimals)
     return Scale(unit)
 
 
-def _axis(axis: Axis, liking: Liking) -> Axis:
-    scale = scale_of(axis.unit, liking, mixture=axis.quantity in _MIXTURE_QUANTITIES)
+def _axis(axis: Axis, display: DisplayUnits) -> Axis:
+    scale = scale_of(axis.unit, display, mixture=axis.quantity in _MIXTURE_QUANTITIES)
     return axis if scale.plain else Axis(axis.quantity, scale.unit, frozen(scale.shown(axis.breakpoints)))
 
 
-def value_scale(table: Table, liking: Liking) -> Scale:
+def value_scale(table: Table, display: DisplayUnits) -> Scale:
     """How a table's values are shown to a person."""
-    return scale_of(table.unit, liking, mixture=table.role == "lambda_target")
+    return scale_of(table.unit, display, mixture=table.role == "lambda_target")
 
 
-def shown_table(table: Table, liking: Liking) -> Table:
+def shown_table(table: Table, display: DisplayUnits) -> Table:
     """A table in the units a person likes; not for storing."""
-    scale = value_scale(table, liking)
+    scale = value_scale(table, display)
     limits = [None if one is None else float(scale.shown(np.array(one))) for one in (table.minimum, table.maximum)]
     return replace(
         table,
         unit=scale.unit,
-        x=_axis(table.x, liking),
-        y=_axis(table.y, liking) if table.y is not None else None,
+        x=_axis(table.x, display),
+        y=_axis(table.y, display) if table.y is not None else None,
         values=table.values if scale.plain else frozen(scale.shown(table.values)),
         minimum=limits[0],
         maximum=limits[1],

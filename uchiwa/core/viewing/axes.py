@@ -6,7 +6,8 @@ import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
-_STEPS = (1.0, 2.0, 2.5, 5.0, 10.0)
+from uchiwa.core.viewing.ticks import decimals_of, nice_step
+
 MOST_AXES = 2
 
 
@@ -51,14 +52,9 @@ def _scale(unit: str, ranges: list[tuple[float, float]], divisions: int) -> Scal
     if high - low < 1e-9 * max(1.0, abs(low), abs(high)):
         spare = max(abs(high) * 0.05, 0.5)
         low, high = low - spare, high + spare
-    least = (high - low) / divisions
-    power = math.floor(math.log10(least))
-    while True:
-        for one in _STEPS:
-            step = one * 10.0**power
-            first = math.floor(low / step + 1e-9) * step
-            if step >= least * 0.999 and first + divisions * step >= high - 1e-9 * step:
-                decimals = max(0, -power if one != 2.5 else 1 - power)
-                ticks = tuple(round(first + number * step, 12) for number in range(divisions + 1))
-                return ScaleOfUnit(unit, ticks[0], ticks[-1], ticks, decimals)
-        power += 1
+    step = nice_step((high - low) / divisions)
+    while math.floor(low / step + 1e-9) * step + divisions * step < high - 1e-9 * step:
+        step = nice_step(step * 1.01)
+    first = math.floor(low / step + 1e-9) * step
+    ticks = tuple(round(first + number * step, 12) for number in range(divisions + 1))
+    return ScaleOfUnit(unit, ticks[0], ticks[-1], ticks, decimals_of(step))

@@ -8,6 +8,7 @@ import numpy as np
 
 from uchiwa.core.logs.log import BoolArray, FloatArray, IntArray
 from uchiwa.core.logs.signal import durations, spans
+from uchiwa.core.viewing.ticks import nice_step
 
 COLUMNS, ROWS = 180, 120
 _BRIDGE_S = 0.3
@@ -46,6 +47,16 @@ def _range(values: FloatArray) -> tuple[float, float]:
         return low - 0.5, high + 0.5
     spare = (high - low) * _SPARE
     return low - spare, high + spare
+
+
+DIVERGING = frozenset({"fuel_error", *(f"{kind}_term_trim{bank}" for kind in ("short", "long") for bank in ("", "_2"))})
+"""Channels whose zero means that nothing is wrong: their colours run from there both ways."""
+
+
+def around_zero(ends: tuple[float, float]) -> tuple[float, float]:
+    """The smallest range around zero that holds another; ±1 at least."""
+    reach = max(abs(ends[0]), abs(ends[1]), 1.0)
+    return -reach, reach
 
 
 def _ends(shades: FloatArray) -> tuple[float, float]:
@@ -140,7 +151,7 @@ def distribution(time: FloatArray, values: FloatArray, use: BoolArray) -> Distri
         return None
     weight, here = durations(time)[kept], values[kept]
     low, high = float(here.min()), float(here.max())
-    step = _nice_step((high - low) / _BINS)
+    step = nice_step((high - low) / _BINS) if high > low else 1.0
     first = np.floor(low / step)
     count = int(np.floor(high / step) - first) + 1
     place = np.clip(np.floor(here / step) - first, 0, count - 1).astype(np.int64)
@@ -153,10 +164,3 @@ def distribution(time: FloatArray, values: FloatArray, use: BoolArray) -> Distri
     return Distribution(
         (first + np.arange(count + 1)) * step, seconds.astype(np.float64), total, int(here.size), tuple(found), mean
     )
-
-
-def _nice_step(least: float) -> float:
-    if not least > 0:
-        return 1.0
-    power = 10.0 ** np.floor(np.log10(least))
-    return float(next(one * power for one in (1.0, 2.0, 5.0, 10.0) if one * power >= least * 0.999))

@@ -21,6 +21,7 @@ from uchiwa.web.customer.standin import WAYS, drive_and_write, flash_file, stand
 from uchiwa.web.grid.coverage import squares
 from uchiwa.web.pages import render, say
 from uchiwa.web.report import package, report
+from uchiwa.web.requests.fragment import is_fragment
 from uchiwa.web.requests.links import TooManyGuessesError, open_link
 from uchiwa.web.requests.session import FromOurForm
 from uchiwa.web.routing import router as new_router
@@ -83,7 +84,7 @@ def page(request: Request, opened: Opened, token: str) -> Response:
             "standin": standin_of(job) if getattr(request.app.state, "demo", False) else None,
             "ways": WAYS,
         }
-    template = "_customer_state.html" if request.headers.get("x-fragment") == "state" else "customer.html"
+    template = "_customer_state.html" if is_fragment(request, "state") else "customer.html"
     return _private(render(request, template, **values))
 
 
@@ -251,6 +252,6 @@ def stand_in(
         count = len(state.logs)
     name, data = drive_and_write(car, calibration, flashed.number, state.brief, drive, way, seed=7 * job.id + count)
     uploads.receive(job, round_, name, io.BytesIO(data), by_customer=True)
-    if "x-fragment" in request.headers:
+    if is_fragment(request):
         return _private(JSONResponse({"done": True}))
     return _private(RedirectResponse(f"/c/{token}", 303))

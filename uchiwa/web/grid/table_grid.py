@@ -122,7 +122,8 @@ def diverging_steps(difference: FloatArray, percent: bool) -> np.ndarray:
 
 def _texts(values: FloatArray, form: str) -> np.ndarray:
     """Values as text, with a true minus and without a sign at zero."""
-    texts = [(form % value).replace("-", "−") for value in values.ravel().tolist()]
+    every = values.ravel().tolist()
+    texts = (" ".join([form] * len(every)) % tuple(every)).replace("-", "−").split(" ") if every else []
     zero = {(form % 0.0).replace("-", "−"), (form % -0.0).replace("-", "−")}
     plain = form.replace("+", "") % 0.0
     return np.array([plain if one in zero else one for one in texts], dtype=object).reshape(values.shape)

@@ -11,7 +11,7 @@ from markupsafe import Markup
 from weasyprint import HTML
 from weasyprint.urls import URLFetcher
 
-from uchiwa.core.quantities.display import Liking, shown_table
+from uchiwa.core.quantities.display import DisplayUnits, shown_table
 from uchiwa.core.tables.table import Table
 from uchiwa.services.freezing import Account, Told
 from uchiwa.store.briefs import of_round
@@ -39,9 +39,9 @@ class Picture:
     percent: bool
 
 
-def _picture(told: Told, liking: Liking) -> Picture:
-    after = shown_table(told.change.table, liking)
-    before = shown_table(told.change.table.with_grid(told.change.before), liking)
+def _picture(told: Told, display: DisplayUnits) -> Picture:
+    after = shown_table(told.change.table, display)
+    before = shown_table(told.change.table.with_grid(told.change.before), display)
     row = int(told.change.changed.sum(axis=1).argmax())
     return Picture(
         told,
@@ -55,7 +55,7 @@ def _picture(told: Told, liking: Liking) -> Picture:
 
 
 def body(
-    job: Job, round_: Round, revision: Revision, told: Account, liking: Liking, image_hash: str, author: str
+    job: Job, round_: Round, revision: Revision, told: Account, display: DisplayUnits, image_hash: str, author: str
 ) -> str:
     """What the report says, as HTML to be kept with the revision."""
     return environment.get_template("report.html").render(
@@ -64,7 +64,7 @@ def body(
         revision=revision,
         author=author,
         account=told,
-        pictures=[_picture(one, liking) for one in told.tables],
+        pictures=[_picture(one, display) for one in told.tables],
         image_hash=image_hash,
         brief=of_round(round_),
         at=now(),

@@ -15,7 +15,7 @@ from uchiwa.store.database import unit_of_work
 from uchiwa.web.pages import render, say
 from uchiwa.web.report.report import safe_name
 from uchiwa.web.requests.session import FromOurForm, Person
-from uchiwa.web.round_standing import job_of
+from uchiwa.web.round_context import job_of
 from uchiwa.web.routing import router as new_router
 
 router = new_router()

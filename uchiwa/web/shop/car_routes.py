@@ -27,7 +27,7 @@ from uchiwa.store.models import Car, Job, LogChannel, LogFile
 from uchiwa.store.three_way import merge, read_seen
 from uchiwa.web.pages import render, say
 from uchiwa.web.requests.session import Fields, FromOurForm, Person
-from uchiwa.web.round_standing import job_of, locked_job
+from uchiwa.web.round_context import job_of, locked_job
 from uchiwa.web.routing import router as new_router
 
 router = new_router()

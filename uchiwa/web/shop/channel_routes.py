@@ -14,7 +14,7 @@ from uchiwa.core.formulas.computed import SHIPPED, Book, Computed, check_channel
 from uchiwa.core.formulas.language import FUNCTIONS, FormulaError
 from uchiwa.core.quantities.catalogue import QUANTITIES
 from uchiwa.core.viewing.pyramid import InMemory
-from uchiwa.core.viewing.window import drawn, figures
+from uchiwa.core.viewing.window import Line, drawn, figures
 from uchiwa.services.reading import OpenLog, Reader
 from uchiwa.store import channels as store
 from uchiwa.store import jobs, log_states
@@ -23,7 +23,7 @@ from uchiwa.store.models import Job, LogFile, Round, User
 from uchiwa.web.pages import render, say
 from uchiwa.web.requests.session import FromOurForm, Person
 from uchiwa.web.routing import router as new_router
-from uchiwa.web.svg.draw import trace_path
+from uchiwa.web.svg.scale import Scale, broken_path
 
 router = new_router()
 _HERE = "/shop/channels"
@@ -59,6 +59,14 @@ def _open(user: User, log_id: int | None, book: Book) -> OpenLog | None:
     return reader.open(found)
 
 
+def _path(line: Line) -> str:
+    """A trace over its whole range."""
+    width, height = _PREVIEW
+    up = Scale.around(line.values, height - 4.0, 4.0)
+    along = Scale(float(line.time[0]), float(line.time[-1]), 0.0, width)
+    return broken_path(along.places(line.time), up.places(line.values))
+
+
 def _tried(user: User, one: Computed, log_id: int | None) -> dict[str, Any]:
     """What a channel gives on a log, or what is wrong with it and where."""
     book = store.book_of(user.shop_id)
@@ -88,7 +96,7 @@ def _tried(user: User, one: Computed, log_id: int | None) -> dict[str, Any]:
     if not lacking:
         values = np.asarray(log.workings(one.formula).channel(one.id), dtype=np.float64)
         line = drawn(InMemory(log.time), InMemory(values), log.start, log.end, 2 * _PREVIEW[0])
-        tried |= {"path": trace_path(line, *_PREVIEW), "figures": figures(InMemory(values), 0, values.size)}
+        tried |= {"path": _path(line), "figures": figures(InMemory(values), 0, values.size)}
         tried["gaps"] = float(np.mean(~np.isfinite(values)) * 100)
     return tried
 

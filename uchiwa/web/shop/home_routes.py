@@ -10,8 +10,8 @@ from uchiwa.store import jobs as store
 from uchiwa.store.database import unit_of_work
 from uchiwa.web.pages import render
 from uchiwa.web.requests.session import Person
-from uchiwa.web.round_standing import QueueRow, queue_rows
 from uchiwa.web.routing import router as new_router
+from uchiwa.web.shop.queue import QueueRow, queue_rows
 
 router = new_router()
 

@@ -16,7 +16,7 @@ from uchiwa.store import jobs as store
 from uchiwa.store.database import unit_of_work
 from uchiwa.web.pages import render, say
 from uchiwa.web.requests.session import FromOurForm, Person
-from uchiwa.web.round_standing import job_of, locked_job
+from uchiwa.web.round_context import job_of, locked_job
 from uchiwa.web.routing import router as new_router
 
 router = new_router()

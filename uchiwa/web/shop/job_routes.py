@@ -20,7 +20,7 @@ from uchiwa.store import jobs as store
 from uchiwa.store.database import unit_of_work
 from uchiwa.web.pages import render, say
 from uchiwa.web.requests.session import FromOurForm, Person
-from uchiwa.web.round_standing import address, job_of, locked_job
+from uchiwa.web.round_context import address, job_of, locked_job
 from uchiwa.web.routing import router as new_router
 from uchiwa.web.shop.image_routes import as_text
 from uchiwa.web.svg.convergence import convergence_picture

@@ -9,7 +9,7 @@ import numpy as np
 
 from uchiwa.core.errors import BadInput
 from uchiwa.core.logs.log import BoolArray, FloatArray
-from uchiwa.core.quantities.display import Liking, shown_table, value_scale
+from uchiwa.core.quantities.display import DisplayUnits, shown_table, value_scale
 from uchiwa.core.tables.editing.area import Area
 from uchiwa.core.tables.editing.expression import by_expression
 from uchiwa.core.tables.editing.filling import Direction, filled
@@ -59,7 +59,9 @@ class Edited:
     sentence: str
 
 
-def edited(table: Table, area: Area, text: str, base: Table | None = None, liking: Liking | None = None) -> Edited:
+def edited(
+    table: Table, area: Area, text: str, base: Table | None = None, display: DisplayUnits | None = None
+) -> Edited:
     """Apply a cell line to the chosen cells.
 
     An expression (`x*1.05`, `min(x, 12)`, `14`), a percentage (`+5 %`), or one of the words in `VERBS`. Numbers are
@@ -67,31 +69,31 @@ def edited(table: Table, area: Area, text: str, base: Table | None = None, likin
 
     Args:
         base: the revision's table, which `was` refers to.
-        liking: the units seen.
+        display: the units seen.
 
     Raises:
         BadInput: the line cannot be understood or applied; the table is not touched.
     """
-    liking = liking or Liking()
-    seen = shown_table(table, liking)
-    was = None if base is None else value_scale(base, liking).shown(base.grid)
+    display = display or DisplayUnits()
+    seen = shown_table(table, display)
+    was = None if base is None else value_scale(base, display).shown(base.grid)
     words = " ".join(text.split())
     if not words:
         raise BadInput(
             "the cell line is empty", advice="write an expression such as x*1.05, or a word such as smooth 40"
         )
     values = _apply(seen, area, words, was)
-    return finished(table, area, values, seen, words, liking)
+    return finished(table, area, values, seen, words, display)
 
 
-def finished(table: Table, area: Area, values: FloatArray, seen: Table, words: str, liking: Liking) -> Edited:
+def finished(table: Table, area: Area, values: FloatArray, seen: Table, words: str, display: DisplayUnits) -> Edited:
     """An edit's values, given as they are seen, as they are kept: at the table's precision and within its limits.
 
     Raises:
         BadInput: nothing would change.
     """
     moved = area.open & (values != seen.grid)
-    wanted = np.where(moved, value_scale(table, liking).stored(values), table.grid)
+    wanted = np.where(moved, value_scale(table, display).stored(values), table.grid)
     kept = np.where(moved, table.rounded(wanted), table.grid)
     after = _with(table, kept, moved)
     changed = after.grid != table.grid

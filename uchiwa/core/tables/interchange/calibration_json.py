@@ -7,6 +7,7 @@ import json
 import math
 from collections.abc import Sequence
 from typing import Annotated, Any, Literal
+from weakref import WeakKeyDictionary
 
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
@@ -264,53 +265,67 @@ def _axis_dict(axis: Axis) -> dict[str, Any]:
     }
 
 
+def _table_dict(table: Table) -> dict[str, Any]:
+    out: dict[str, Any] = {"id": table.id, "title": table.title, "role": table.role, "unit": table.unit}
+    out["x"] = _axis_dict(table.x)
+    if table.y is not None:
+        out["y"] = _axis_dict(table.y)
+        out["values"] = [[_number(value) for value in row] for row in table.values.tolist()]
+    else:
+        out["values"] = [_number(value) for value in table.values.tolist()]
+    if table.minimum is not None:
+        out["minimum"] = _number(table.minimum)
+    if table.maximum is not None:
+        out["maximum"] = _number(table.maximum)
+    out["decimals"] = table.decimals
+    if table.zones:
+        out["zones"] = [
+            {"x": list(one.x), "y": list(one.y), "degree": one.degree, "coefficients": list(one.coefficients)}
+            for one in table.zones
+        ]
+    return out
+
+
+def _constant_dict(constant: Constant) -> dict[str, Any]:
+    return {"id": constant.id, "role": constant.role, "value": _number(constant.value), "unit": constant.unit}
+
+
 def as_dict(calibration: Calibration) -> dict[str, Any]:
     """The calibration as plain JSON data; numbers are kept exactly."""
-    tables: list[dict[str, Any]] = []
-    for table in calibration.tables:
-        out: dict[str, Any] = {"id": table.id, "title": table.title, "role": table.role, "unit": table.unit}
-        out["x"] = _axis_dict(table.x)
-        if table.y is not None:
-            out["y"] = _axis_dict(table.y)
-            out["values"] = [[_number(value) for value in row] for row in table.values]
-        else:
-            out["values"] = [_number(value) for value in table.values]
-        if table.minimum is not None:
-            out["minimum"] = _number(table.minimum)
-        if table.maximum is not None:
-            out["maximum"] = _number(table.maximum)
-        out["decimals"] = table.decimals
-        if table.zones:
-            out["zones"] = [
-                {"x": list(one.x), "y": list(one.y), "degree": one.degree, "coefficients": list(one.coefficients)}
-                for one in table.zones
-            ]
-        tables.append(out)
-    constants = [{"id": c.id, "role": c.role, "value": _number(c.value), "unit": c.unit} for c in calibration.constants]
     return {
         "format": FORMAT,
         "id": calibration.id,
         "title": calibration.title,
-        "constants": constants,
-        "tables": tables,
+        "constants": [_constant_dict(one) for one in calibration.constants],
+        "tables": [_table_dict(one) for one in calibration.tables],
     }
 
 
 def dumps(calibration: Calibration) -> str:
     """The calibration as JSON text, one row of a table to a line, the same text for the same content."""
-    data = as_dict(calibration)
-    head = {key: value for key, value in data.items() if key not in {"constants", "tables"}}
+    head = {"format": FORMAT, "id": calibration.id, "title": calibration.title}
     lines = ["{"]
     lines += [f" {json.dumps(key)}: {json.dumps(value, ensure_ascii=False)}," for key, value in head.items()]
-    constants = ",\n".join("  " + json.dumps(constant, ensure_ascii=False) for constant in data["constants"])
+    constants = ",\n".join("  " + json.dumps(_constant_dict(one), ensure_ascii=False) for one in calibration.constants)
     lines.append(' "constants": [' + (f"\n{constants}\n ]," if constants else "],"))
-    tables = ",\n".join(_table_text(table) for table in data["tables"])
+    tables = ",\n".join(_table_text(table) for table in calibration.tables)
     lines.append(' "tables": [' + (f"\n{tables}\n ]" if tables else "]"))
     lines.append("}\n")
     return "\n".join(lines)
 
 
-def _table_text(table: dict[str, Any]) -> str:
+_texts: WeakKeyDictionary[Table, str] = WeakKeyDictionary()
+
+
+def _table_text(table: Table) -> str:
+    """A table's text; tables never change, so an edit of one writes only that one anew."""
+    text = _texts.get(table)
+    if text is None:
+        text = _texts[table] = _written(_table_dict(table))
+    return text
+
+
+def _written(table: dict[str, Any]) -> str:
     parts: list[str] = []
     for key, value in table.items():
         if key == "values" and value and isinstance(value[0], list):

@@ -18,14 +18,18 @@ from uchiwa.store import briefs, events, import_results, links, log_states, mess
 from uchiwa.store import jobs as store
 from uchiwa.store.collected import collected
 from uchiwa.store.conflict import ConflictError
-from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import User
 from uchiwa.store.three_way import mark_of
 from uchiwa.web.grid.coverage import squares
 from uchiwa.web.pages import render, say
 from uchiwa.web.requests.browser import browser_of
-from uchiwa.web.requests.session import Fields, FromOurForm, Person
-from uchiwa.web.round_standing import RoundPage, locked_round, open_round, round_page
+from uchiwa.web.requests.session import Fields, FromOurForm
+from uchiwa.web.round_context import (
+    RoundPage,
+    in_locked_round,
+    in_open_round,
+    in_round,
+)
 from uchiwa.web.routing import router as new_router
 
 router = new_router()
@@ -42,33 +46,32 @@ def _shown(page: RoundPage) -> tuple[Brief, bool]:
 
 
 @router.get(_HERE)
-def brief(request: Request, user: Person, job_id: int, number: int) -> Response:
+@in_round(Station.BRIEF)
+def brief(page: RoundPage, request: Request) -> Response:
     """The brief of a round with its checklist; the margin holds link, patterns and messages."""
-    with unit_of_work():
-        page = round_page(user, job_id, number, Station.BRIEF)
-        shown, sent = _shown(page)
-        state = collected(page.job, page.round)
-        car = CarFile.loads(page.job.car.file)
-        standard = briefs.standard(page.job, page.round, shown.purpose)
-        values: dict[str, Any] = {
-            "page": page,
-            "brief": shown,
-            "sent": sent,
-            "seen": mark_of(page.round.brief),
-            "is_standard": shown.model_copy(update={"note": ""}) == standard,
-            "car": car,
-            "items": {item.ask.kind: item for item in state.items},
-            "coverage": state.coverage,
-            "squares": squares(state.coverage) if state.coverage is not None else [],
-            "patterns": briefs.patterns(user.shop_id),
-            "link": links.current(page.job),
-            "messages": messages.of(page.job),
-            "purposes": PURPOSES,
-            "order": _ORDER,
-            "law": LAW,
-            "fresh_link": _fresh_link(request, job_id),
-        }
-    return render(request, "brief.html", user, **values)
+    shown, sent = _shown(page)
+    state = collected(page.job, page.round)
+    car = CarFile.loads(page.job.car.file)
+    standard = briefs.standard(page.job, page.round, shown.purpose)
+    values: dict[str, Any] = {
+        "page": page,
+        "brief": shown,
+        "sent": sent,
+        "seen": mark_of(page.round.brief),
+        "is_standard": shown.model_copy(update={"note": ""}) == standard,
+        "car": car,
+        "items": {item.ask.kind: item for item in state.items},
+        "coverage": state.coverage,
+        "squares": squares(state.coverage) if state.coverage is not None else [],
+        "patterns": briefs.patterns(page.user.shop_id),
+        "link": links.current(page.job),
+        "messages": messages.of(page.job),
+        "purposes": PURPOSES,
+        "order": _ORDER,
+        "law": LAW,
+        "fresh_link": _fresh_link(request, page.job.id),
+    }
+    return render(request, "brief.html", page.user, **values)
 
 
 def _must_be_as_seen(page: RoundPage, mark: str) -> None:
@@ -100,29 +103,28 @@ def _fresh_link(request: Request, job_id: int) -> str | None:
 
 
 @router.post(_HERE, dependencies=[FromOurForm])
-def send(request: Request, user: Person, form: Fields, job_id: int, number: int) -> Response:
+@in_open_round(Station.BRIEF)
+def send(page: RoundPage, request: Request, form: Fields) -> Response:
     """Keep what was ticked, and send it: the customer's page shows it from now on."""
     asked = {str(one) for one in form.getlist("channel")}
     kinds = {str(one) for one in form.getlist("drive")}
-    with unit_of_work():
-        page = open_round(user, job_id, number, Station.BRIEF)
-        _must_be_as_seen(page, str(form.get("seen", "")))
-        shown, _ = _shown(page)
-        channels = tuple(one.model_copy(update={"kept": one.quantity in asked}) for one in shown.channels)
-        drives = tuple(_drive(one, form, kept=one.kind.value in kinds) for one in shown.drives)
-        changed = Brief.read(
-            {
-                **shown.model_dump(),
-                "channels": [one.model_dump() for one in channels],
-                "drives": [one.model_dump() for one in drives],
-                "note": str(form.get("note", ""))[:2000],
-            }
-        )
-        _keep(page, user, changed)
-        store.moved(page.job)
-        token = links.make(page.job) if links.current(page.job) is None else None
+    _must_be_as_seen(page, str(form.get("seen", "")))
+    shown, _ = _shown(page)
+    channels = tuple(one.model_copy(update={"kept": one.quantity in asked}) for one in shown.channels)
+    drives = tuple(_drive(one, form, kept=one.kind.value in kinds) for one in shown.drives)
+    changed = Brief.read(
+        {
+            **shown.model_dump(),
+            "channels": [one.model_dump() for one in channels],
+            "drives": [one.model_dump() for one in drives],
+            "note": str(form.get("note", ""))[:2000],
+        }
+    )
+    _keep(page, page.user, changed)
+    store.moved(page.job)
+    token = links.make(page.job) if links.current(page.job) is None else None
     if token is not None:
-        _show_once(request, job_id, token)
+        _show_once(request, page.job.id, token)
     say(request, f"The brief is on the customer's page.{'' if token is None else ' Send them the link.'}")
     return RedirectResponse(f"{page.path}/brief", 303)
 
@@ -151,75 +153,62 @@ def _address(request: Request, token: str) -> str:
 
 
 @router.post(_HERE + "/standard", dependencies=[FromOurForm])
+@in_open_round(Station.BRIEF)
 def standard(
+    page: RoundPage,
     request: Request,
-    user: Person,
-    job_id: int,
-    number: int,
     purpose: Annotated[Literal["fuel", "full_load", "idle"], Form()] = "fuel",
 ) -> Response:
     """Back to the standard list for this car and purpose, in one step."""
-    with unit_of_work():
-        page = open_round(user, job_id, number, Station.BRIEF)
-        _keep(page, user, briefs.standard(page.job, page.round, purpose))
+    _keep(page, page.user, briefs.standard(page.job, page.round, purpose))
     say(request, f"This is the standard brief for {PURPOSES[purpose]}.")
     return RedirectResponse(f"{page.path}/brief", 303)
 
 
 @router.post(_HERE + "/pattern", dependencies=[FromOurForm])
-def keep_pattern(
-    request: Request, user: Person, job_id: int, number: int, name: Annotated[str, Form(max_length=80)] = ""
-) -> Response:
+@in_locked_round(Station.BRIEF)
+def keep_pattern(page: RoundPage, request: Request, name: Annotated[str, Form(max_length=80)] = "") -> Response:
     """Keep this brief under a name."""
     if not name.strip():
         raise BadInput("a pattern needs a name", advice="type one")
-    with unit_of_work():
-        page = locked_round(user, job_id, number, Station.BRIEF)
-        briefs.keep_pattern(user.shop_id, name, _shown(page)[0])
+    briefs.keep_pattern(page.user.shop_id, name, _shown(page)[0])
     say(request, f"Kept as “{name.strip()}”, to be fitted to any car.")
     return RedirectResponse(f"{page.path}/brief", 303)
 
 
 @router.post(_HERE + "/fit", dependencies=[FromOurForm])
-def fit(request: Request, user: Person, job_id: int, number: int, pattern: Annotated[int, Form()]) -> Response:
+@in_open_round(Station.BRIEF)
+def fit(page: RoundPage, request: Request, pattern: Annotated[int, Form()]) -> Response:
     """Take a pattern, fitted to this car."""
-    with unit_of_work():
-        page = open_round(user, job_id, number, Station.BRIEF)
-        found = briefs.pattern(user.shop_id, pattern)
-        if found is None:
-            raise HTTPException(404)
-        table = briefs.table_under_work(page.job, page.round)
-        _keep(page, user, fitted(Brief.loads(found.document), CarFile.loads(page.job.car.file), table))
+    found = briefs.pattern(page.user.shop_id, pattern)
+    if found is None:
+        raise HTTPException(404)
+    table = briefs.table_under_work(page.job, page.round)
+    _keep(page, page.user, fitted(Brief.loads(found.document), CarFile.loads(page.job.car.file), table))
     say(request, f"“{found.name}” fitted to this car.")
     return RedirectResponse(f"{page.path}/brief", 303)
 
 
 @router.post(_HERE + "/link", dependencies=[FromOurForm])
-def link(
-    request: Request, user: Person, job_id: int, number: int, what: Annotated[Literal["make", "revoke"], Form()]
-) -> Response:
+@in_locked_round(Station.BRIEF)
+def link(page: RoundPage, request: Request, what: Annotated[Literal["make", "revoke"], Form()]) -> Response:
     """Make a link in place of the one there is, or end it."""
-    with unit_of_work():
-        page = locked_round(user, job_id, number, Station.BRIEF)
-        token = links.make(page.job) if what == "make" else None
-        if token is None:
-            links.revoke(page.job)
+    token = links.make(page.job) if what == "make" else None
+    if token is None:
+        links.revoke(page.job)
     if token is not None:
-        _show_once(request, job_id, token)
+        _show_once(request, page.job.id, token)
     say(request, "A new link is made; the old one no longer works." if what == "make" else "The link no longer works.")
     return RedirectResponse(f"{page.path}/brief", 303)
 
 
 @router.post(_HERE + "/message", dependencies=[FromOurForm])
+@in_locked_round(Station.BRIEF)
 def message(
-    user: Person,
-    job_id: int,
-    number: int,
+    page: RoundPage,
     text: Annotated[str, Form(max_length=2000)] = "",
     once: Annotated[str, Form(max_length=64)] = "",
 ) -> Response:
     """Write to the customer."""
-    with unit_of_work():
-        page = locked_round(user, job_id, number, Station.BRIEF)
-        messages.write(page.job, text, user, once)
+    messages.write(page.job, text, page.user, once)
     return RedirectResponse(f"{page.path}/brief#messages", 303)

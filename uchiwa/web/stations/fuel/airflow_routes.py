@@ -11,11 +11,9 @@ from uchiwa.core.rounds.progress import Station
 from uchiwa.services.airflow import airflow_of
 from uchiwa.services.fuel import fuel_tables
 from uchiwa.store import calibrations, revisions
-from uchiwa.store.database import unit_of_work
 from uchiwa.web.doubts import doubt_values
 from uchiwa.web.pages import render
-from uchiwa.web.requests.session import Person
-from uchiwa.web.round_standing import round_page
+from uchiwa.web.round_context import RoundPage, in_round
 from uchiwa.web.routing import router as new_router
 from uchiwa.web.stations.fuel.flow_picture import flow_picture
 
@@ -24,22 +22,21 @@ _STRIPS = "engine_speed;airflow,speed_density_air,fuel_based_air;throttle_positi
 
 
 @router.get("/jobs/{job_id}/rounds/{number}/airflow")
-def airflow(request: Request, user: Person, job_id: int, number: int) -> Response:
+@in_round(Station.FUEL)
+def airflow(page: RoundPage, request: Request) -> Response:
     """The three ways over airflow, and which one stands apart."""
-    with unit_of_work():
-        page = round_page(user, job_id, number, Station.FUEL)
-        try:
-            check, logs = airflow_of(page.job, page.round)
-        except BadInput as error:
-            asked = doubt_values(page.round, error, "airflow")
-            return render(request, "fuel_empty.html", user, page=page, problem=str(error), policy=None, **asked)
-        revision = revisions.running(page.job, page.round)
-        tables = fuel_tables(calibrations.content(revision.calibration)) if revision is not None else ()
+    try:
+        check, logs = airflow_of(page.job, page.round)
+    except BadInput as error:
+        asked = doubt_values(page.round, error, "airflow")
+        return render(request, "fuel_empty.html", page.user, page=page, problem=str(error), policy=None, **asked)
+    revision = revisions.running(page.job, page.round)
+    tables = fuel_tables(calibrations.content(revision.calibration)) if revision is not None else ()
     trusts = {"volumetric_efficiency": ("meter", "the meter"), "maf_curve": ("speed_density", "speed density")}
     return render(
         request,
         "airflow.html",
-        user,
+        page.user,
         page=page,
         check=check,
         titles=TITLES,

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 from uchiwa.core.airflow.crosscheck import APART_PERCENT, CrossCheck
-from uchiwa.web.svg.shapes import Tick, nice_ticks
+from uchiwa.web.svg.scale import Scale, Tick, moved_apart
 
 WIDTH, HEIGHT = 820.0, 330.0
 _LEFT, _RIGHT, _TOP, _BOTTOM = 46.0, 132.0, 14.0, 34.0
@@ -43,14 +43,12 @@ def flow_picture(check: CrossCheck) -> FlowPicture:
     every = np.concatenate([np.abs(check.percent[way]) for way in check.ways]) if check.ways else np.zeros(1)
     largest = float(np.nanmax(every)) if np.isfinite(every).any() else 0.0
     reach = max(_LEAST_PERCENT, math.ceil(largest * 1.15))
-
-    def height(percent: float) -> float:
-        return round(_TOP + (1 - (percent + reach) / (2 * reach)) * (HEIGHT - _TOP - _BOTTOM), 1)
+    up = Scale(-reach, reach, HEIGHT - _BOTTOM, _TOP)
 
     lines: list[WayLine] = []
     for way in check.ways:
         dots = tuple(
-            (round(float(x), 1), height(float(value)))
+            (round(float(x), 1), up.at(float(value)))
             for x, value in zip(across, check.percent[way], strict=True)
             if math.isfinite(value)
         )
@@ -58,17 +56,13 @@ def flow_picture(check: CrossCheck) -> FlowPicture:
     return FlowPicture(
         _apart(lines),
         tuple(Tick(round(float(x), 1), f"{point:g}") for x, point in zip(across, check.flow, strict=True)),
-        tuple(Tick(height(value), f"{value:+g}".replace("-", "−") if value else "0") for value in nice_ticks(-reach, reach, 6)),
-        (height(APART_PERCENT), height(-APART_PERCENT)),
-        height(0.0),
+        up.ticks(6, signed=True),
+        (up.at(APART_PERCENT), up.at(-APART_PERCENT)),
+        up.at(0.0),
     )  # fmt: skip
 
 
 def _apart(lines: list[WayLine]) -> tuple[WayLine, ...]:
     """Names that do not stand on each other."""
-    placed: dict[str, float] = {}
-    last = -math.inf
-    for one in sorted((line for line in lines if line.dots), key=lambda line: line.label_y):
-        last = max(one.label_y, last + 15.0)
-        placed[one.way] = last
-    return tuple(WayLine(one.way, one.line, one.dots, placed.get(one.way, 0.0)) for one in lines)
+    labels = moved_apart([one.label_y for one in lines], 15.0)
+    return tuple(replace(one, label_y=label) for one, label in zip(lines, labels, strict=True))

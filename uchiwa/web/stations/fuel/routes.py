@@ -9,7 +9,7 @@ from urllib.parse import urlencode
 
 import numpy as np
 from fastapi import Depends, Form, Request
-from fastapi.responses import JSONResponse, RedirectResponse, Response
+from fastapi.responses import RedirectResponse, Response
 
 from uchiwa.core.errors import BadInput
 from uchiwa.core.evidence.conditions import sentence_of, switchable, title_of
@@ -23,22 +23,24 @@ from uchiwa.core.rounds.progress import Station
 from uchiwa.core.tables.editing.cellname import cell_name
 from uchiwa.services import fuel as work
 from uchiwa.store import draft_pins
-from uchiwa.store.database import unit_of_work
-from uchiwa.store.models import User
 from uchiwa.store.three_way import merge, read_seen
-from uchiwa.web.account.display_units import liking_of
+from uchiwa.web.account.display_units import display_of
 from uchiwa.web.doubts import doubt_values
-from uchiwa.web.drawer.traces import moments_of, spans_of, traces_for
+from uchiwa.web.drawer.moments_picture import Moments, moments_answer, spans_of_cell, traces_for
+from uchiwa.web.drawer.moments_picture import title_of as moments_title
 from uchiwa.web.grid.cells import parse_cells
 from uchiwa.web.grid.grid import View, fuel_grid, with_heads
 from uchiwa.web.pages import render, say
-from uchiwa.web.requests.session import FromOurForm, Person
-from uchiwa.web.round_standing import RoundPage, open_round, round_page
+from uchiwa.web.requests.fragment import is_fragment
+from uchiwa.web.requests.session import FromOurForm
+from uchiwa.web.round_context import RoundPage, in_open_round, in_round
 from uchiwa.web.routing import router as new_router
+from uchiwa.web.stations.fuel.line_picture import line_picture
+from uchiwa.web.stations.fuel.relief_picture import relief_picture
+from uchiwa.web.stations.fuel.shape import Shape
 from uchiwa.web.stations.fuel.sieve import USED, left_out_spans, sieve_parts
-from uchiwa.web.svg.draw import spread_picture
+from uchiwa.web.stations.fuel.spread_picture import spread_picture
 from uchiwa.web.svg.relief import TURNS
-from uchiwa.web.svg.shapes import Shape, line_picture, relief_picture
 
 router = new_router()
 _HERE = "/jobs/{job_id}/rounds/{number}/fuel"
@@ -55,13 +57,13 @@ class Seen:
     cell: tuple[int, int] | None = None
 
 
-def _values(user: User, page: RoundPage, fuel: work.FuelWork, seen: Seen, account: CellAccount) -> dict[str, Any]:
+def _values(page: RoundPage, fuel: work.FuelWork, seen: Seen, account: CellAccount) -> dict[str, Any]:
     """What sheet and margin need."""
     view = seen.view
     proposal = fuel.proposal
     waiting = fuel.to_take
     reached = proposal.reached
-    shown = shown_table(proposal.table, liking_of(user, page.job, fuel.base))
+    shown = shown_table(proposal.table, display_of(page.user, page.job, fuel.base))
     misfit = np.zeros(1) if proposal.correction.misfit is None else proposal.correction.misfit
     within = np.abs(proposal.estimate.factor - 1) * 100 <= TARGET_PERCENT
     return {
@@ -101,26 +103,32 @@ def _sources(fuel: work.FuelWork) -> list[tuple[str, str]]:
     return [("fuel", "the fuel error"), *([trusted] if metered or fuel.proposal.policy.source != "fuel" else [])]
 
 
-def _sheet(request: Request, user: Person, page: RoundPage, seen: Seen) -> Response:
-    template = "_fuel_sheet.html" if "x-fragment" in request.headers else "fuel.html"
+def _sheet(request: Request, page: RoundPage, seen: Seen) -> Response:
+    template = "_fuel_sheet.html" if is_fragment(request) else "fuel.html"
     try:
         fuel = work.fuel_work(page.job, page.round, seen.table)
     except BadInput as error:
         asked = doubt_values(page.round, error, "fuel")
         return render(
-            request, "fuel_empty.html", user, page=page, problem=str(error), policy=work.policy_of(page.round), **asked
+            request,
+            "fuel_empty.html",
+            page.user,
+            page=page,
+            problem=str(error),
+            policy=work.policy_of(page.round),
+            **asked,
         )
     rows, columns = fuel.proposal.table.shape
     j, i = _first_cell(fuel)
     if seen.cell is not None and seen.cell[0] < columns and seen.cell[1] < rows:
         i, j = seen.cell
     account, picture = _account(fuel, j, i)
-    values = _values(user, page, fuel, seen, account)
+    values = _values(page, fuel, seen, account)
     tables = work.fuel_tables(fuel.base)
     return render(
         request,
         template,
-        user,
+        page.user,
         account=account,
         picture=picture,
         chosen=1,
@@ -162,27 +170,23 @@ Asked = Annotated[Seen, Depends(_asked)]
 
 
 @router.get(_HERE)
-def fuel(request: Request, user: Person, job_id: int, number: int, seen: Asked) -> Response:
+@in_round(Station.FUEL)
+def fuel(page: RoundPage, request: Request, seen: Asked) -> Response:
     """The sheet and its margin."""
-    with unit_of_work():
-        page = round_page(user, job_id, number, Station.FUEL)
-        return _sheet(request, user, page, seen)
+    return _sheet(request, page, seen)
 
 
 @router.get(_HERE + "/cell")
-def cell(
-    request: Request, user: Person, job_id: int, number: int, i: int, j: int, seen: Asked, chosen: int = 1
-) -> Response:
+@in_round(Station.FUEL)
+def cell(page: RoundPage, request: Request, i: int, j: int, seen: Asked, chosen: int = 1) -> Response:
     """The margin for a cell."""
-    with unit_of_work():
-        page = round_page(user, job_id, number, Station.FUEL)
-        found = work.fuel_work(page.job, page.round, seen.table)
+    found = work.fuel_work(page.job, page.round, seen.table)
     account, picture = _account(found, j, i)
-    values = _values(user, page, found, Seen(table=seen.table), account)
+    values = _values(page, found, Seen(table=seen.table), account)
     return render(
         request,
         "_fuel_margin.html",
-        user,
+        page.user,
         account=account,
         picture=picture,
         chosen=chosen,
@@ -192,28 +196,28 @@ def cell(
 
 
 @router.get(_HERE + "/left-out")
-def left_out(user: Person, job_id: int, number: int, reason: str, table: str | None = None) -> Response:
-    """The moments that a rule leaves out, on thinned traces of the log that lost most to it."""
-    with unit_of_work():
-        page = round_page(user, job_id, number, Station.FUEL)
-        found = work.fuel_work(page.job, page.round, table)
-        index, spans = left_out_spans(found.proposal.evidence, reason)
-        told = spans_of(found.logs[index], spans, traces_for(found.proposal.table))
-    title = "samples used" if reason == USED else title_of(reason)
-    return JSONResponse(told | {"read": f"{page.path}/read?log={told['log']}", "title": title})
+@in_round(Station.FUEL)
+def left_out(page: RoundPage, request: Request, reason: str, table: str | None = None) -> Response:
+    """The moments that a rule leaves out, of the log that lost most to it."""
+    found = work.fuel_work(page.job, page.round, table)
+    index, spans = left_out_spans(found.proposal.evidence, reason)
+    log = found.logs[index]
+    words = "with samples that are used" if reason == USED else f"left out: {title_of(reason)}"
+    told = Moments(log, spans, traces_for(found.proposal.table), moments_title(log, len(spans), words))
+    return moments_answer(request, page, told)
 
 
 @router.get(_HERE + "/moments")
-def moments(user: Person, job_id: int, number: int, i: int, j: int, table: str | None = None) -> Response:
-    """The moments that fed a cell, on thinned traces of the log that gave most of them."""
-    with unit_of_work():
-        page = round_page(user, job_id, number, Station.FUEL)
-        found = work.fuel_work(page.job, page.round, table)
-        account = explain(found.proposal, j, i)
-        share = max(account.logs, key=lambda one: one.samples, default=None)
-        index = found.proposal.evidence.names.index(share.name) if share is not None else 0
-        told = moments_of(found.logs[index], account, index, traces_for(found.proposal.table))
-    return JSONResponse(told | {"read": f"{page.path}/read?log={told['log']}"})
+@in_round(Station.FUEL)
+def moments(page: RoundPage, request: Request, i: int, j: int, table: str | None = None) -> Response:
+    """The moments that fed a cell, of the log that gave most of them."""
+    found = work.fuel_work(page.job, page.round, table)
+    account = explain(found.proposal, j, i)
+    share = max(account.logs, key=lambda one: one.samples, default=None)
+    index = found.proposal.evidence.names.index(share.name) if share is not None else 0
+    log, spans = found.logs[index], spans_of_cell(account, index)
+    told = Moments(log, spans, traces_for(found.proposal.table), moments_title(log, len(spans), "fed this cell"))
+    return moments_answer(request, page, told)
 
 
 _NOT_IN_FORM = {"pinned", "only", "without", "also", "where", "in_use", "delay"}
@@ -248,13 +252,12 @@ def _seen(
 Looking = Annotated[Seen, Depends(_seen)]
 
 
-def _back(request: Request, user: Person, job_id: int, number: int, seen: Seen) -> Response:
+def _back(request: Request, page: RoundPage, seen: Seen) -> Response:
     """The sheet as it is now: a piece for a script, a new page for a plain form."""
-    if "x-fragment" not in request.headers:
-        asked = urlencode({"view": seen.view, "shape": seen.shape} | ({"table": seen.table} if seen.table else {}))
-        return RedirectResponse(f"/jobs/{job_id}/rounds/{number}/fuel?{asked}", 303)
-    with unit_of_work():
-        return _sheet(request, user, round_page(user, job_id, number, Station.FUEL), seen)
+    if is_fragment(request):
+        return _sheet(request, page, seen)
+    asked = urlencode({"view": seen.view, "shape": seen.shape} | ({"table": seen.table} if seen.table else {}))
+    return RedirectResponse(f"{page.path}/fuel?{asked}", 303)
 
 
 async def _fields(request: Request) -> dict[str, str]:
@@ -262,44 +265,38 @@ async def _fields(request: Request) -> dict[str, str]:
 
 
 @router.post(_HERE + "/policy", dependencies=[FromOurForm])
+@in_open_round(Station.FUEL)
 def policy(
+    page: RoundPage,
     request: Request,
-    user: Person,
-    job_id: int,
-    number: int,
     form: Annotated[dict[str, str], Depends(_fields)],
     seen: Looking,
 ) -> Response:
     """Change the policy."""
-    with unit_of_work():
-        page = open_round(user, job_id, number, Station.FUEL)
-        old = work.policy_of(page.round)
-        seen_then = read_seen(form.get("seen", ""))
-        base = old if seen_then is None else Policy.read(seen_then)
-        mine = _form_policy(base, form).model_dump(mode="json")
-        policy = Policy.read(merge(seen_then, mine, old.model_dump(mode="json"), "The policy"))
-        _can_be_computed(page, policy, policy.in_use.values())
-        work.keep_policy(page.round, policy)
-    return _back(request, user, job_id, number, seen)
+    old = work.policy_of(page.round)
+    seen_then = read_seen(form.get("seen", ""))
+    base = old if seen_then is None else Policy.read(seen_then)
+    mine = _form_policy(base, form).model_dump(mode="json")
+    policy = Policy.read(merge(seen_then, mine, old.model_dump(mode="json"), "The policy"))
+    _can_be_computed(page, policy, policy.in_use.values())
+    work.keep_policy(page.round, policy)
+    return _back(request, page, seen)
 
 
 @router.post(_HERE + "/rule", dependencies=[FromOurForm])
+@in_open_round(Station.FUEL)
 def rule(
+    page: RoundPage,
     request: Request,
-    user: Person,
-    job_id: int,
-    number: int,
     rule: Annotated[str, Form()],
     on: Annotated[bool, Form()],
     seen: Looking,
 ) -> Response:
     """Switch a rule of the sieve on or off."""
-    with unit_of_work():
-        page = open_round(user, job_id, number, Station.FUEL)
-        if not switchable(rule):
-            raise BadInput(f"“{title_of(rule)}” cannot be switched off")
-        work.keep_policy(page.round, work.policy_of(page.round).with_rule(rule, on=on))
-    return _back(request, user, job_id, number, seen)
+    if not switchable(rule):
+        raise BadInput(f"“{title_of(rule)}” cannot be switched off")
+    work.keep_policy(page.round, work.policy_of(page.round).with_rule(rule, on=on))
+    return _back(request, page, seen)
 
 
 def _can_be_computed(page: RoundPage, policy: Policy, formulas: Iterable[str]) -> None:
@@ -310,67 +307,58 @@ def _can_be_computed(page: RoundPage, policy: Policy, formulas: Iterable[str]) -
 
 
 @router.post(_HERE + "/condition", dependencies=[FromOurForm])
+@in_open_round(Station.FUEL)
 def condition(
+    page: RoundPage,
     request: Request,
-    user: Person,
-    job_id: int,
-    number: int,
     seen: Looking,
     formula: Annotated[str, Form(max_length=400)] = "",
     drop: Annotated[bool, Form()] = False,
 ) -> Response:
     """Add a condition of one's own that samples must meet, or drop it."""
     text = " ".join(formula.split())
-    with unit_of_work():
-        page = open_round(user, job_id, number, Station.FUEL)
-        old = work.policy_of(page.round)
-        where = [one for one in old.where if one != text]
-        if not drop:
-            if not text:
-                raise BadInput("there is no condition", advice="write one, such as throttle_position < 40")
-            where.append(text)
-            work.check_conditions(page.job, page.round, [text])
-        work.keep_policy(page.round, Policy.read(old.model_dump(mode="json") | {"where": where}))
-    return _back(request, user, job_id, number, seen)
+    old = work.policy_of(page.round)
+    where = [one for one in old.where if one != text]
+    if not drop:
+        if not text:
+            raise BadInput("there is no condition", advice="write one, such as throttle_position < 40")
+        where.append(text)
+        work.check_conditions(page.job, page.round, [text])
+    work.keep_policy(page.round, Policy.read(old.model_dump(mode="json") | {"where": where}))
+    return _back(request, page, seen)
 
 
 @router.post(_HERE + "/pin", dependencies=[FromOurForm])
+@in_open_round(Station.FUEL)
 def pin(
+    page: RoundPage,
     request: Request,
-    user: Person,
-    job_id: int,
-    number: int,
     cells: Annotated[str, Form()],
     seen: Looking,
 ) -> Response:
     """Pin the chosen cells, or free them if all of them are pinned."""
-    with unit_of_work():
-        page = open_round(user, job_id, number, Station.FUEL)
-        found = work.fuel_work(page.job, page.round, seen.table)
-        draft_pins.keep_pins(
-            found.draft, found.proposal.table.id, set(found.proposal.policy.pinned), set(parse_cells(cells))
-        )
-        work.keep_policy(page.round, work.policy_of(page.round).model_copy(update={"pinned": ()}))
-    return _back(request, user, job_id, number, seen)
+    found = work.fuel_work(page.job, page.round, seen.table)
+    draft_pins.keep_pins(
+        found.draft, found.proposal.table.id, set(found.proposal.policy.pinned), set(parse_cells(cells))
+    )
+    work.keep_policy(page.round, work.policy_of(page.round).model_copy(update={"pinned": ()}))
+    return _back(request, page, seen)
 
 
 @router.post(_HERE + "/take", dependencies=[FromOurForm])
+@in_open_round(Station.FUEL)
 def take(
+    page: RoundPage,
     request: Request,
-    user: Person,
-    job_id: int,
-    number: int,
     version: Annotated[int, Form()],
     cells: Annotated[str, Form()] = "",
     table: Annotated[str | None, Form()] = None,
 ) -> Response:
     """Take the proposal, or its chosen cells, into the draft."""
-    with unit_of_work():
-        page = open_round(user, job_id, number, Station.FUEL)
-        found = work.fuel_work(page.job, page.round, table)
-        chosen: BoolArray | None = None
-        if cells.strip():
-            chosen = cells_mask(tuple(parse_cells(cells)), found.proposal.table.shape, default=False)
-        event = work.take(page.job, page.round, user, version, found, chosen)
+    found = work.fuel_work(page.job, page.round, table)
+    chosen: BoolArray | None = None
+    if cells.strip():
+        chosen = cells_mask(tuple(parse_cells(cells)), found.proposal.table.shape, default=False)
+    event = work.take(page.job, page.round, page.user, version, found, chosen)
     say(request, f"Taken into the draft. {event.sentence}.")
     return RedirectResponse(page.path + "/fuel?view=proposed", 303)

@@ -19,11 +19,16 @@ from uchiwa.services import importing, upload_pieces
 from uchiwa.store import events, import_results, log_states, memory, samples, uploads
 from uchiwa.store import jobs as store
 from uchiwa.store.collected import collected, drive_words, drives_of
-from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import LogChannel, LogFile
 from uchiwa.web.pages import render, say
-from uchiwa.web.requests.session import FromOurForm, Person
-from uchiwa.web.round_standing import RoundPage, locked_round, open_round, round_page
+from uchiwa.web.requests.fragment import is_fragment
+from uchiwa.web.requests.session import FromOurForm
+from uchiwa.web.round_context import (
+    RoundPage,
+    in_locked_round,
+    in_open_round,
+    in_round,
+)
 from uchiwa.web.routing import router as new_router
 
 router = new_router()
@@ -32,36 +37,31 @@ _DRAWN = (DriveKind.COLD_START, DriveKind.WARM_IDLE, DriveKind.CRUISE, DriveKind
 
 
 @router.get(_HERE)
-def logs(
-    request: Request, user: Person, job_id: int, number: int, show: int | None = None, q: str = "", drive: str = ""
-) -> Response:
+@in_round(Station.LOGS)
+def logs(page: RoundPage, request: Request, show: int | None = None, q: str = "", drive: str = "") -> Response:
     """The logs of a round, sought by name, revision, drive or finding; the margin shows one of them."""
-    with unit_of_work():
-        page = round_page(user, job_id, number, Station.LOGS)
-        state = collected(page.job, page.round)
-        words = {log.id: drive_words(log) for log in state.logs if log.state == log_states.READY}
-        files = [
-            log
-            for log in state.logs
-            if _matches(log, words.get(log.id, ""), state.found.get(log.id, []), q[:80], drive)
-        ]
-        shown = next((log for log in files if log.id == show), files[-1] if files else None)
-        channels = (
-            list(LogChannel.select().where(LogChannel.log == shown).order_by(LogChannel.raster, LogChannel.position))
-            if shown is not None
-            else []
-        )
-        earlier = list(
-            LogFile.select()
-            .where(LogFile.job == page.job, LogFile.baseline, LogFile.round != page.round)
-            .order_by(LogFile.id)
-        )
+    state = collected(page.job, page.round)
+    words = {log.id: drive_words(log) for log in state.logs if log.state == log_states.READY}
+    files = [
+        log for log in state.logs if _matches(log, words.get(log.id, ""), state.found.get(log.id, []), q[:80], drive)
+    ]
+    shown = next((log for log in files if log.id == show), files[-1] if files else None)
+    channels = (
+        list(LogChannel.select().where(LogChannel.log == shown).order_by(LogChannel.raster, LogChannel.position))
+        if shown is not None
+        else []
+    )
+    earlier = list(
+        LogFile.select()
+        .where(LogFile.job == page.job, LogFile.baseline, LogFile.round != page.round)
+        .order_by(LogFile.id)
+    )
     reading = any(log.state in (log_states.STORED, log_states.IMPORTING) for log in state.logs)
-    template = "_logs_list.html" if request.headers.get("x-fragment") == "list" else "logs.html"
+    template = "_logs_list.html" if is_fragment(request, "list") else "logs.html"
     return render(
         request,
         template,
-        user,
+        page.user,
         page=page,
         files=files,
         total=len(state.logs),
@@ -114,10 +114,9 @@ def _bands(log: LogFile) -> list[dict[str, object]]:
 
 
 @router.post(_HERE + "/upload", dependencies=[FromOurForm])
-def upload(request: Request, user: Person, job_id: int, number: int, files: list[UploadFile]) -> Response:
+@in_open_round(Station.LOGS)
+def upload(page: RoundPage, request: Request, files: list[UploadFile]) -> Response:
     """Keep the raw files; a worker imports them."""
-    with unit_of_work():
-        page = open_round(user, job_id, number, Station.LOGS)
     known: list[str] = []
     given = [file for file in files if file.filename]
     for file in given:
@@ -129,24 +128,22 @@ def upload(request: Request, user: Person, job_id: int, number: int, files: list
         say(request, "; ".join(known) + ".")
     elif not given:
         say(request, "No file was chosen.", bad=True)
-    if "x-fragment" in request.headers:
+    if is_fragment(request):
         return JSONResponse({"to": page.path + "/logs"})
     return RedirectResponse(page.path + "/logs", 303)
 
 
 @router.get(_HERE + "/pieces")
-def arrived(user: Person, job_id: int, number: int, name: str, size: int, changed: str = "") -> Response:
+@in_round(Station.LOGS)
+def arrived(page: RoundPage, name: str, size: int, changed: str = "") -> Response:
     """How much of a file is here already."""
-    with unit_of_work():
-        page = round_page(user, job_id, number, Station.LOGS)
-        return JSONResponse({"received": upload_pieces.arrived(page.round, name, size, changed)})
+    return JSONResponse({"received": upload_pieces.arrived(page.round, name, size, changed)})
 
 
 @router.post(_HERE + "/pieces", dependencies=[FromOurForm])
+@in_open_round(Station.LOGS)
 def piece(
-    user: Person,
-    job_id: int,
-    number: int,
+    page: RoundPage,
     name: str,
     size: int,
     start: int,
@@ -154,8 +151,6 @@ def piece(
     changed: str = "",
 ) -> Response:
     """Keep the next piece of a file."""
-    with unit_of_work():
-        page = open_round(user, job_id, number, Station.LOGS)
     taken = upload_pieces.take_piece(page.job, page.round, body, name, size, changed, start, by_customer=False)
     return JSONResponse(taken.answer, taken.refused or 200)
 
@@ -180,43 +175,37 @@ def _back(page: RoundPage, log_id: int) -> Response:
 
 
 @router.post(_HERE + "/{log_id}/accept", dependencies=[FromOurForm])
-def accept(user: Person, job_id: int, number: int, log_id: int, accepted: Annotated[bool, Form()]) -> Response:
+@in_open_round(Station.LOGS)
+def accept(page: RoundPage, log_id: int, accepted: Annotated[bool, Form()]) -> Response:
     """Use a log in this round, or leave it out."""
-    with unit_of_work():
-        page = open_round(user, job_id, number, Station.LOGS)
-        importing.accept(page.job, page.round, _own_log(page, log_id), accepted=accepted)
+    importing.accept(page.job, page.round, _own_log(page, log_id), accepted=accepted)
     return _back(page, log_id)
 
 
 @router.post(_HERE + "/{log_id}/baseline", dependencies=[FromOurForm])
-def baseline(user: Person, job_id: int, number: int, log_id: int, baseline: Annotated[bool, Form()]) -> Response:
+@in_locked_round(Station.LOGS)
+def baseline(page: RoundPage, log_id: int, baseline: Annotated[bool, Form()]) -> Response:
     """Mark a log as one of the car when it runs well, or take the mark off."""
-    with unit_of_work():
-        page = locked_round(user, job_id, number, Station.LOGS)
-        log = _log_of(page.job.id, log_id)
-        LogFile.update(baseline=baseline).where(LogFile.id == log.id).execute()
-        said = (
-            f"{log.name}: the car runs well" if baseline else f"{log.name} is no longer a log of the car running well"
-        )
-        events.record(page.job, "baseline", said, author=user, round_=page.round)
+    log = _log_of(page.job.id, log_id)
+    LogFile.update(baseline=baseline).where(LogFile.id == log.id).execute()
+    said = f"{log.name}: the car runs well" if baseline else f"{log.name} is no longer a log of the car running well"
+    events.record(page.job, "baseline", said, author=page.user, round_=page.round)
     return _back(page, log_id)
 
 
 @router.post(_HERE + "/{log_id}/again", dependencies=[FromOurForm])
-def again(user: Person, job_id: int, number: int, log_id: int) -> Response:
+@in_open_round(Station.LOGS)
+def again(page: RoundPage, log_id: int) -> Response:
     """Read and check a log anew from its raw bytes."""
-    with unit_of_work():
-        page = open_round(user, job_id, number, Station.LOGS)
-        import_results.read_again([_own_log(page, log_id)])
+    import_results.read_again([_own_log(page, log_id)])
     return _back(page, log_id)
 
 
 @router.post(_HERE + "/{log_id}/channel", dependencies=[FromOurForm])
+@in_open_round(Station.LOGS)
 def channel(
+    page: RoundPage,
     request: Request,
-    user: Person,
-    job_id: int,
-    number: int,
     log_id: int,
     name: Annotated[str, Form(max_length=190)],
     unit: Annotated[str, Form(max_length=32)] = "",
@@ -225,19 +214,17 @@ def channel(
     back: Annotated[Literal["", "fuel", "spark", "airflow"], Form()] = "",
 ) -> Response:
     """Say what a channel is; remembered for this car and for this header, and the round's logs are read anew."""
-    with unit_of_work():
-        page = open_round(user, job_id, number, Station.LOGS)
-        log = _own_log(page, log_id)
-        if quantity not in ("", "auto") and quantity not in QUANTITIES:
-            raise HTTPException(400, "There is no such quantity.")
-        if not can_be_said(as_unit.strip()):
-            raise HTTPException(400, f"The unit “{as_unit}” is not known.")
-        unit_said = "AFR" if as_unit.strip().upper() == "AFR" else as_unit.strip()
-        if quantity == "auto":
-            memory.forget(page.job.car, user.shop_id, log.header, name, unit)
-        else:
-            memory.remember(page.job.car, log.header, name, unit, quantity or None, unit_said, user.shop_id)
-        import_results.read_again(store.round_logs(page.round))
+    log = _own_log(page, log_id)
+    if quantity not in ("", "auto") and quantity not in QUANTITIES:
+        raise HTTPException(400, "There is no such quantity.")
+    if not can_be_said(as_unit.strip()):
+        raise HTTPException(400, f"The unit “{as_unit}” is not known.")
+    unit_said = "AFR" if as_unit.strip().upper() == "AFR" else as_unit.strip()
+    if quantity == "auto":
+        memory.forget(page.job.car, page.user.shop_id, log.header, name, unit)
+    else:
+        memory.remember(page.job.car, log.header, name, unit, quantity or None, unit_said, page.user.shop_id)
+    import_results.read_again(store.round_logs(page.round))
     say(request, f"{name} is remembered for this car and for logs with this header; the round's logs are read anew.")
     return RedirectResponse(f"{page.path}/{back}", 303) if back else _back(page, log_id)
 
@@ -249,23 +236,21 @@ def _attachment(name: str) -> dict[str, str]:
 
 
 @router.get(_HERE + "/{log_id}/raw")
-def raw(user: Person, job_id: int, number: int, log_id: int) -> Response:
+@in_round(Station.LOGS)
+def raw(page: RoundPage, log_id: int) -> Response:
     """The upload, byte for byte."""
-    with unit_of_work():
-        page = round_page(user, job_id, number, Station.LOGS)
-        log = _log_of(page.job.id, log_id)
-        data = list(uploads.pieces(log))
+    log = _log_of(page.job.id, log_id)
+    data = list(uploads.pieces(log))
     return StreamingResponse(iter(data), media_type="application/octet-stream", headers=_attachment(log.name))
 
 
 @router.get(_HERE + "/{log_id}/as/{kind}")
-def exported(user: Person, job_id: int, number: int, log_id: int, kind: str) -> Response:
+@in_round(Station.LOGS)
+def exported(page: RoundPage, log_id: int, kind: str) -> Response:
     """The log with canonical units, as CSV, Parquet or MDF 4."""
-    with unit_of_work():
-        page = round_page(user, job_id, number, Station.LOGS)
-        log = _log_of(page.job.id, log_id)
-        if kind not in FORMATS or log.state != log_states.READY:
-            raise HTTPException(404)
-        recording: Log = samples.read_whole(log)
+    log = _log_of(page.job.id, log_id)
+    if kind not in FORMATS or log.state != log_states.READY:
+        raise HTTPException(404)
+    recording: Log = samples.read_whole(log)
     stem = str(log.name).rsplit(".", 1)[0]
     return Response(write_log(recording, kind), media_type=FORMATS[kind], headers=_attachment(f"{stem}.{kind}"))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Annotated
+from typing import Annotated, Any
 
 import numpy as np
 from fastapi import Depends, Query
@@ -11,10 +11,12 @@ from fastapi.responses import JSONResponse, Response
 
 from uchiwa.core.errors import BadInput
 from uchiwa.core.logs.log import BoolArray
-from uchiwa.core.viewing.scatter import QUANTILES, brushed, distribution, scatter
+from uchiwa.core.viewing.scatter import DIVERGING, QUANTILES, around_zero, brushed, distribution, scatter
+from uchiwa.core.viewing.ticks import decimals_of, nice_step, nice_ticks
+from uchiwa.services import fuel
 from uchiwa.services.reading import Reader
 from uchiwa.store.database import unit_of_work
-from uchiwa.web.drawer import wire
+from uchiwa.web.drawer import trace_bytes
 from uchiwa.web.routing import router as new_router
 from uchiwa.web.stations.reading.view import HERE, MOST_SPANS, Asked, Laid, OfLogs, laid
 
@@ -28,13 +30,20 @@ class Part:
     where: Annotated[str, Query(max_length=600)] = ""
     start: Annotated[float | None, Query(allow_inf_nan=False)] = None
     end: Annotated[float | None, Query(allow_inf_nan=False)] = None
+    sieve: bool = False
 
 
 OfThePart = Annotated[Part, Depends()]
 
 
-def _part_of_first(asked: Asked, part: Part) -> tuple[Laid, BoolArray]:
-    """The first log, and which of its samples belong to a part of it."""
+def _axis(ends: tuple[float, float]) -> dict[str, Any]:
+    """An axis as the page draws it."""
+    low, high = ends
+    return {"low": low, "high": high, "ticks": nice_ticks(low, high, 5)}
+
+
+def _part_of_first(asked: Asked, part: Part) -> tuple[Laid, BoolArray, int]:
+    """The first log, which of its samples belong to a part of it, and how many the sieve of Fuel leaves out."""
     one = laid(Reader(asked.page.job, asked.user.shop_id).open(asked.first), asked)
     time = one.log.time
     use = np.ones(time.shape, dtype=np.bool_)
@@ -42,7 +51,11 @@ def _part_of_first(asked: Asked, part: Part) -> tuple[Laid, BoolArray]:
         use &= one.log.workings(part.where).condition(part.where)
     if part.start is not None and part.end is not None:
         use &= (time >= part.start + one.offset) & (time <= part.end + one.offset)
-    return one, use
+    before = int(use.sum())
+    if part.sieve:
+        counted = fuel.used_moments(asked.page.job, asked.page.round, asked.first, time)
+        use = use if counted is None else use & counted
+    return one, use, before - int(use.sum())
 
 
 @router.get(HERE + "/scatter")
@@ -55,18 +68,25 @@ def cloud(
 ) -> Response:
     """Two channels of the first log against each other, coloured by a third."""
     with unit_of_work():
-        one, use = _part_of_first(asked, part)
+        one, use, left_out = _part_of_first(asked, part)
         found = scatter(one.log.whole(x), one.log.whole(y), one.log.whole(colour) if colour else None, use)
+    diverging = colour in DIVERGING
+    low, high = around_zero(found.colour_range) if diverging else found.colour_range
+    shades = [trace_bytes.number(round(float(value), 5)) for value in found.colour] if colour else []
     return JSONResponse(
         {
-            "x": np.round(found.x, 5).tolist(),
-            "y": np.round(found.y, 5).tolist(),
-            "colour": [wire.number(round(float(value), 5)) for value in found.colour] if colour else [],
-            "count": found.count.tolist(),
-            "x_range": found.x_range,
-            "y_range": found.y_range,
-            "colour_range": found.colour_range,
+            "x": _axis(found.x_range),
+            "y": _axis(found.y_range),
+            "colour": {"low": low, "high": high, "decimals": decimals_of(nice_step((high - low or 1.0) / 20))},
+            "diverging": diverging,
             "samples": found.samples,
+            "left_out": left_out,
+            "points": {
+                "x": np.round(found.x, 5).tolist(),
+                "y": np.round(found.y, 5).tolist(),
+                "colour": shades,
+                "count": found.count.tolist(),
+            },
         }
     )
 
@@ -81,7 +101,7 @@ def brush(
 ) -> Response:
     """When the samples within a rectangle of the cloud were recorded; `box` is x, x, y, y."""
     with unit_of_work():
-        one, use = _part_of_first(asked, part)
+        one, use, _ = _part_of_first(asked, part)
         found, count, seconds = brushed(
             one.log.time, one.log.whole(x), one.log.whole(y), use, (box[0], box[1]), (box[2], box[3])
         )
@@ -103,12 +123,14 @@ def spread(
 ) -> Response:
     """How long a channel of the first log stayed where."""
     with unit_of_work():
-        one, use = _part_of_first(asked, part)
+        one, use, _ = _part_of_first(asked, part)
         found = distribution(one.log.time, one.log.whole(x), use)
     if found is None:
         raise BadInput("there is no reading of it here", advice="widen the view, or change the condition")
     return JSONResponse(
         {
+            "x": _axis((float(found.edges[0]), float(found.edges[-1]))),
+            "y": _axis((0.0, float(found.seconds.max()) * 1.08)),
             "edges": np.round(found.edges, 9).tolist(),
             "seconds": np.round(found.seconds, 4).tolist(),
             "total": found.total,

@@ -12,7 +12,7 @@ from uchiwa.store import notes, ready_logs
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import LogFile, User
 from uchiwa.web.requests.session import FromOurForm, Person
-from uchiwa.web.round_standing import RoundPage, round_page
+from uchiwa.web.round_context import RoundPage, round_page
 from uchiwa.web.routing import router as new_router
 from uchiwa.web.stations.reading.view import note_data
 

@@ -19,10 +19,11 @@ from uchiwa.core.viewing.window import MOST_POINTS, index_at, nearest_index, val
 from uchiwa.services.reading import Reader
 from uchiwa.store import arrangements, ready_logs
 from uchiwa.store.database import unit_of_work
-from uchiwa.web.drawer import wire
+from uchiwa.web.drawer import trace_bytes
 from uchiwa.web.pages import render
+from uchiwa.web.requests.fragment import is_fragment
 from uchiwa.web.requests.session import Fields, FromOurForm, Person
-from uchiwa.web.round_standing import round_page
+from uchiwa.web.round_context import round_page
 from uchiwa.web.routing import router as new_router
 from uchiwa.web.stations.reading.strips import strips_for
 from uchiwa.web.stations.reading.value_map import value_map
@@ -61,7 +62,7 @@ def reading(request: Request, asked: AsAsked) -> Response:
     with unit_of_work():
         reader = Reader(asked.page.job, asked.user.shop_id)
         shown = plan(asked, reader, _where(asked))
-        if "x-fragment" in request.headers:
+        if is_fragment(request):
             return JSONResponse(shown)
         tables = tables_of(reader, asked)
         others = _others(asked)
@@ -119,7 +120,7 @@ def strips(
     with unit_of_work():
         reader = Reader(asked.page.job, asked.user.shop_id)
         data = strips_for(asked, reader, min(start, end), max(start, end), pad, points, fit=fit)
-    return Response(data, media_type=wire.MEDIA_TYPE)
+    return Response(data, media_type=trace_bytes.MEDIA_TYPE)
 
 
 @router.get(HERE + "/at")
@@ -144,8 +145,8 @@ def values(
                 second = None if other is None else _value(one, asked.by, name, other)
                 beyond = passed(limits, name, value)
                 found[name] = {
-                    "value": wire.number(value),
-                    "other": wire.number(second),
+                    "value": trace_bytes.number(value),
+                    "other": trace_bytes.number(second),
                     "limit": beyond.words if beyond is not None else "",
                 }
             answer.append(
@@ -196,9 +197,9 @@ def _cell(one: Laid, by: Alignment, table: Table, at: float) -> dict[str, Any] |
     return {
         "i": found.i,
         "j": found.j,
-        "x": wire.number(found.x),
-        "y": wire.number(found.y),
-        "value": wire.number(found.value),
+        "x": trace_bytes.number(found.x),
+        "y": trace_bytes.number(found.y),
+        "value": trace_bytes.number(found.value),
         "trail": found.trail,
     }
 

@@ -12,7 +12,7 @@ from uchiwa.core.viewing.axes import MOST_AXES, scales
 from uchiwa.core.viewing.pyramid import Source
 from uchiwa.core.viewing.window import Line, drawn, figures, index_at
 from uchiwa.services.reading import OpenLog, Reader
-from uchiwa.web.drawer import wire
+from uchiwa.web.drawer import trace_bytes
 from uchiwa.web.stations.reading.view import Asked, Laid, laid
 
 _DIVISIONS = 4
@@ -54,7 +54,7 @@ def strips_for(asked: Asked, reader: Reader, start: float, end: float, pad: floa
             shown = about["view"] if fit else about["whole"]
             if shown["low"] is not None:
                 ranges[key].append((shown["low"], shown["high"]))
-    return wire.packed(
+    return trace_bytes.packed(
         {
             "start": start,
             "end": end,
@@ -90,7 +90,7 @@ def _whole(log: OpenLog, key: str, values: Source) -> dict[str, float | None]:
     known = log.stored.signals.get(key)
     if known is not None:
         low, high = known.extent
-        return {"low": wire.number(low), "high": wire.number(high), "mean": known.mean}
+        return {"low": trace_bytes.number(low), "high": trace_bytes.number(high), "mean": known.mean}
     return _figures(values, 0, values.size)
 
 

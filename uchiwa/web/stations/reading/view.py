@@ -25,9 +25,9 @@ from uchiwa.store import arrangements, findings, notes, ready_logs
 from uchiwa.store.collected import drive_words, drives_of
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import LogFile, LogNote, User
-from uchiwa.web.drawer import wire
+from uchiwa.web.drawer import trace_bytes
 from uchiwa.web.requests.session import Person
-from uchiwa.web.round_standing import RoundPage, round_page
+from uchiwa.web.round_context import RoundPage, round_page
 
 HERE = "/jobs/{job_id}/rounds/{number}/read"
 MOST_LOGS = 6
@@ -230,7 +230,9 @@ def _trace(key: str, traces: dict[str, Trace], logs: Sequence[OpenLog]) -> dict[
         "unit": one.unit if one is not None else "",
         "decimals": one.decimals if one is not None else 2,
         "missing": {log.log.id: said for log in logs if (said := log.problem(key))},
-        "whole": [wire.number(value) for value in (one.low, one.mean, one.high)] if one is not None else [None] * 3,
+        "whole": [trace_bytes.number(value) for value in (one.low, one.mean, one.high)]
+        if one is not None
+        else [None] * 3,
     }
 
 

@@ -14,11 +14,17 @@ from uchiwa.services.review import review_work
 from uchiwa.store import images, revisions
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import Job, Revision, User
-from uchiwa.web.account.display_units import liking_of
+from uchiwa.web.account.display_units import display_of
 from uchiwa.web.pages import render, say
 from uchiwa.web.report import package, report
 from uchiwa.web.requests.session import FromOurForm, Person
-from uchiwa.web.round_standing import job_of, locked_round, open_round, round_page
+from uchiwa.web.round_context import (
+    RoundPage,
+    in_locked_round,
+    in_open_round,
+    in_round,
+    job_of,
+)
 from uchiwa.web.routing import router as new_router
 
 router = new_router()
@@ -28,20 +34,23 @@ NOTES_LIMIT = 4000
 
 
 @router.get(_HERE)
-def form(request: Request, user: Person, job_id: int, number: int) -> Response:
+@in_round(Station.RETURN)
+def form(page: RoundPage, request: Request) -> Response:
     """The form to freeze, or what was frozen."""
-    with unit_of_work():
-        page = round_page(user, job_id, number, Station.RETURN)
-        every_revision = revisions.of_job(page.job)
-        frozen = next((one for one in every_revision if one.number == number), None) if page.round.returned_at else None
-        review = review_work(page.job, page.round) if frozen is None else None
-        image = images.of_revision(frozen) if frozen is not None else images.of_job(page.job)
-        offered = revisions.offered(page.job)
-        inputs = work.inputs_of(page.job, frozen) if frozen is not None else {}
+    every_revision = revisions.of_job(page.job)
+    frozen = (
+        next((one for one in every_revision if one.number == page.round.number), None)
+        if page.round.returned_at
+        else None
+    )
+    review = review_work(page.job, page.round) if frozen is None else None
+    image = images.of_revision(frozen) if frozen is not None else images.of_job(page.job)
+    offered = revisions.offered(page.job)
+    inputs = work.inputs_of(page.job, frozen) if frozen is not None else {}
     return render(
         request,
         "return.html",
-        user,
+        page.user,
         page=page,
         revisions=every_revision,
         frozen=frozen,
@@ -54,37 +63,33 @@ def form(request: Request, user: Person, job_id: int, number: int) -> Response:
 
 
 @router.post(_HERE, dependencies=[FromOurForm])
+@in_open_round(Station.RETURN)
 def freeze(
+    page: RoundPage,
     request: Request,
-    user: Person,
-    job_id: int,
-    number: int,
     version: Annotated[int, Form()],
     notes: Annotated[str, Form(max_length=NOTES_LIMIT)] = "",
     final: Annotated[bool, Form()] = False,
 ) -> Response:
     """Freeze the draft and end the round."""
-    with unit_of_work():
-        page = open_round(user, job_id, number, Station.RETURN)
 
-        def reporting(revision: Revision, told: work.Account, image_hash: str) -> str:
-            liking = liking_of(user, page.job, told.work.content)
-            return report.body(page.job, page.round, revision, told, liking, image_hash, user.name)
+    def reporting(revision: Revision, told: work.Account, image_hash: str) -> str:
+        display = display_of(page.user, page.job, told.work.content)
+        return report.body(page.job, page.round, revision, told, display, image_hash, page.user.name)
 
-        revision = work.freeze(page.job, page.round, user, version, notes.strip(), reporting, final=final)
-    say(request, f"Revision {revision.number} is frozen. Round {number + 1} waits for logs recorded with it.")
+    revision = work.freeze(page.job, page.round, page.user, version, notes.strip(), reporting, final=final)
+    say(
+        request, f"Revision {revision.number} is frozen. Round {page.round.number + 1} waits for logs recorded with it."
+    )
     return RedirectResponse(page.path + "/return", 303)
 
 
 @router.post(_HERE + "/withdraw", dependencies=[FromOurForm])
-def withdraw(
-    request: Request, user: Person, job_id: int, number: int, why: Annotated[str, Form(max_length=500)] = ""
-) -> Response:
+@in_locked_round(Station.RETURN)
+def withdraw(page: RoundPage, request: Request, why: Annotated[str, Form(max_length=500)] = "") -> Response:
     """Withdraw the revision that was sent last."""
-    with unit_of_work():
-        page = locked_round(user, job_id, number, Station.RETURN)
-        revision = revisions.withdraw(page.job, user, number, why)
-        back = revisions.offered(page.job)
+    revision = revisions.withdraw(page.job, page.user, page.round.number, why)
+    back = revisions.offered(page.job)
     words = f"revision {back.number}" if back is not None and back.number else "the calibration the car came with"
     say(
         request,

@@ -16,12 +16,11 @@ from uchiwa.services.freezing import inputs_of
 from uchiwa.services.review import review_work
 from uchiwa.store import answers, calibrations, draft_steps, events, revisions
 from uchiwa.store.conflict import ConflictError
-from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import Event, Round, User
 from uchiwa.web.grid.grid import difference_grid
 from uchiwa.web.pages import render, say
-from uchiwa.web.requests.session import FromOurForm, Person
-from uchiwa.web.round_standing import RoundPage, open_round, round_page
+from uchiwa.web.requests.session import FromOurForm
+from uchiwa.web.round_context import RoundPage, in_open_round, in_round
 from uchiwa.web.routing import router as new_router
 
 router = new_router()
@@ -29,13 +28,12 @@ _HERE = "/jobs/{job_id}/rounds/{number}/review"
 
 
 @router.get(_HERE)
-def review(request: Request, user: Person, job_id: int, number: int, table: str | None = None) -> Response:
+@in_round(Station.REVIEW)
+def review(page: RoundPage, request: Request, table: str | None = None) -> Response:
     """What the draft has changed; an ended round shows its revision against the one it was made from."""
-    with unit_of_work():
-        page = round_page(user, job_id, number, Station.REVIEW)
-        if page.round.returned_at is not None:
-            return _ended(request, user, page, table)
-        work = review_work(page.job, page.round)
+    if page.round.returned_at is not None:
+        return _ended(request, page.user, page, table)
+    work = review_work(page.job, page.round)
     shown = _shown(work.change.tables, table)
     seen = work.reviewed.visited.get(shown.table.id) if shown is not None else None
     dwell = seen.dwell if seen is not None and seen.logged else None
@@ -43,7 +41,7 @@ def review(request: Request, user: Person, job_id: int, number: int, table: str 
     return render(
         request,
         "review.html",
-        user,
+        page.user,
         page=page,
         draft=work.draft,
         change=work.change,
@@ -106,52 +104,45 @@ def _history(round_: Round) -> list[Event]:
 
 
 @router.post(_HERE + "/put-back", dependencies=[FromOurForm])
+@in_open_round(Station.REVIEW)
 def put_back(
+    page: RoundPage,
     request: Request,
-    user: Person,
-    job_id: int,
-    number: int,
     event: Annotated[int, Form()],
     version: Annotated[int, Form()],
 ) -> Response:
     """Undo the last step taken."""
-    with unit_of_work():
-        page = open_round(user, job_id, number, Station.REVIEW)
-        draft_steps.put_back(page.job, page.round, user, version, event)
+    draft_steps.put_back(page.job, page.round, page.user, version, event)
     say(request, "The step is put back. It stays in the history and can be done again.")
     return RedirectResponse(page.path + "/review", 303)
 
 
 @router.post(_HERE + "/again", dependencies=[FromOurForm])
-def again(request: Request, user: Person, job_id: int, number: int, version: Annotated[int, Form()]) -> Response:
+@in_open_round(Station.REVIEW)
+def again(page: RoundPage, request: Request, version: Annotated[int, Form()]) -> Response:
     """Do the last undone step again."""
-    with unit_of_work():
-        page = open_round(user, job_id, number, Station.REVIEW)
-        event = draft_steps.redo(page.job, page.round, user, version)
+    event = draft_steps.redo(page.job, page.round, page.user, version)
     say(request, f"Done again: {event.sentence}.")
     return RedirectResponse(page.path + "/review", 303)
 
 
 @router.post(_HERE + "/answer", dependencies=[FromOurForm])
+@in_open_round(Station.REVIEW)
 def answer(
-    user: Person,
-    job_id: int,
-    number: int,
+    page: RoundPage,
     concern: Annotated[str, Form(max_length=24)],
     reason: Annotated[str, Form(max_length=500)] = "",
     take_back: Annotated[bool, Form()] = False,
 ) -> Response:
     """Accept a concern with a reason, or open it again."""
-    with unit_of_work():
-        page = open_round(user, job_id, number, Station.REVIEW)
-        if take_back:
-            answers.take_back(page.job, concern)
-            return RedirectResponse(page.path + "/review", 303)
-        work = review_work(page.job, page.round)
-        found = next((one for one in work.concerns if one.key == concern), None)
-        if found is None:
-            raise ConflictError("The draft has changed, and this is no longer said of it. Reload the page.")
-        if found.weight is Weight.STOP:
-            raise BadInput("this cannot be accepted", advice="mend it in the draft")
-        answers.give(page.job, page.round, user, found, reason)
+    if take_back:
+        answers.take_back(page.job, concern)
+        return RedirectResponse(page.path + "/review", 303)
+    work = review_work(page.job, page.round)
+    found = next((one for one in work.concerns if one.key == concern), None)
+    if found is None:
+        raise ConflictError("The draft has changed, and this is no longer said of it. Reload the page.")
+    if found.weight is Weight.STOP:
+        raise BadInput("this cannot be accepted", advice="mend it in the draft")
+    answers.give(page.job, page.round, page.user, found, reason)
     return RedirectResponse(page.path + "/review", 303)

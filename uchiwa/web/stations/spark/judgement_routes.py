@@ -13,11 +13,10 @@ from uchiwa.core.proposals.fuel_grade.proposal import start_lower
 from uchiwa.core.rounds.progress import Station
 from uchiwa.services import spark as work
 from uchiwa.store import knock_decisions
-from uchiwa.store.database import unit_of_work
 from uchiwa.web.grid.cells import parse_cells
 from uchiwa.web.pages import say
-from uchiwa.web.requests.session import FromOurForm, Person
-from uchiwa.web.round_standing import open_round
+from uchiwa.web.requests.session import FromOurForm
+from uchiwa.web.round_context import RoundPage, in_open_round
 from uchiwa.web.routing import router as new_router
 from uchiwa.web.stations.spark.page import BASE, Seen, back
 
@@ -25,53 +24,45 @@ router = new_router()
 
 
 @router.post(BASE + "/knock/decide", dependencies=[FromOurForm])
+@in_open_round(Station.SPARK)
 def decide(
+    page: RoundPage,
     request: Request,
-    user: Person,
-    job_id: int,
-    number: int,
     cluster: Annotated[str, Form()],
     verdict: Annotated[Verdict, Form()],
     seen: Seen,
     reason: Annotated[str, Form(max_length=300)] = "",
 ) -> Response:
     """Say what a cluster is; its cells name it, so that a log that came meanwhile cannot turn one into another."""
-    with unit_of_work():
-        page = open_round(user, job_id, number, Station.SPARK)
-        found = work.knock_work(page.job, page.round, seen.table)
-        cells = set(parse_cells(cluster))
-        one = next((one for one in found.proposal.clusters if set(one.cells) == cells), None)
-        if one is None:
-            raise HTTPException(
-                409, "The knock has changed since you looked, for a log has come. Look again, then decide."
-            )
-        knock_decisions.decide(page.job, page.round, user, found.desk.table.id, one, verdict, reason)
+    found = work.knock_work(page.job, page.round, seen.table)
+    cells = set(parse_cells(cluster))
+    one = next((one for one in found.proposal.clusters if set(one.cells) == cells), None)
+    if one is None:
+        raise HTTPException(409, "The knock has changed since you looked, for a log has come. Look again, then decide.")
+    knock_decisions.decide(page.job, page.round, page.user, found.desk.table.id, one, verdict, reason)
     words = "left to the judgement" if verdict is Verdict.UNSURE else f"held to be {verdict.value}"
     say(request, f"Knock in {len(cells)} cells is {words}.")
     return back(page, "knock", seen)
 
 
 @router.post(BASE + "/torque/fuel-grade", dependencies=[FromOurForm])
+@in_open_round(Station.SPARK)
 def fuel_grade(
+    page: RoundPage,
     request: Request,
-    user: Person,
-    job_id: int,
-    number: int,
     version: Annotated[int, Form()],
     points: Annotated[str, Form()],
     degrees: Annotated[str, Form()],
     table: Annotated[str | None, Form()] = None,
 ) -> Response:
     """Start lower for a worse fuel, by the tuner's own degrees for each octane point."""
-    with unit_of_work():
-        page = open_round(user, job_id, number, Station.SPARK)
-        at = work.desk(page.job, page.round, "spark_advance", table)
-        try:
-            worse, each = float(points.replace(",", ".")), float(degrees.replace(",", "."))
-        except ValueError as error:
-            raise BadInput("octane points and degrees are numbers", advice="write for example 3 and 1.5") from error
-        after = start_lower(at.table, worse, each, at.pins)
-        inputs = {"points": worse, "degrees_per_point": each, "policy": {}}
-        event = work.take(at, user, version, after, None, "fuel grade", inputs)
+    at = work.desk(page.job, page.round, "spark_advance", table)
+    try:
+        worse, each = float(points.replace(",", ".")), float(degrees.replace(",", "."))
+    except ValueError as error:
+        raise BadInput("octane points and degrees are numbers", advice="write for example 3 and 1.5") from error
+    after = start_lower(at.table, worse, each, at.pins)
+    inputs = {"points": worse, "degrees_per_point": each, "policy": {}}
+    event = work.take(at, page.user, version, after, None, "fuel grade", inputs)
     say(request, f"Taken into the draft. {event.sentence}.")
     return RedirectResponse(f"{page.path}/spark/torque", 303)

@@ -10,7 +10,7 @@ import numpy as np
 from uchiwa.core.proposals.torque.decision import Decision
 from uchiwa.core.proposals.torque.proposal import TorqueProposal
 from uchiwa.core.pulls.gain import SparkGain
-from uchiwa.web.stations.spark.pull_picture import ticks
+from uchiwa.web.svg.scale import Scale, polyline
 
 WIDTH, HEIGHT = 820.0, 214.0
 LEFT, RIGHT, TOP, BOTTOM = 40.0, 16.0, 10.0, 22.0
@@ -57,13 +57,11 @@ def ladder(proposal: TorqueProposal) -> Ladder:
     first, last = decisions[0].speed, decisions[-1].speed
     wide = max(last - first, 1.0)
 
-    def x(speed: float) -> float:
-        return LEFT + 14 + (speed - first) / wide * (WIDTH - LEFT - RIGHT - 28)
+    x = Scale(first, first + wide, LEFT + 14, WIDTH - RIGHT - 14).at
+    up = Scale(low, high, HEIGHT - BOTTOM, TOP)
 
     def y(spark: float) -> float:
-        if not math.isfinite(spark):
-            return float("nan")
-        return TOP + (high - min(max(spark, low), high)) / (high - low) * (HEIGHT - TOP - BOTTOM)
+        return up.held(spark) if math.isfinite(spark) else math.nan
 
     rungs = tuple(
         Rung(
@@ -74,7 +72,7 @@ def ladder(proposal: TorqueProposal) -> Ladder:
     )  # fmt: skip
     return Ladder(
         rungs,
-        tuple((y(one), f"{one:g}°".replace("-", "−")) for one in ticks(low, high, 6)),
+        up.ticks(6, unit="°"),
         tuple((x(one.speed), f"{one.speed:.0f}") for one in decisions),
         " ".join(f"{one.x:.1f},{one.before:.1f}" for one in rungs),
         " ".join(f"{one.x:.1f},{one.after:.1f}" for one in rungs),
@@ -119,20 +117,15 @@ def hill(proposal: TorqueProposal, decision: Decision, width: float = 388.0, hei
     floor, ceiling = floor - pad, ceiling + pad
     left, bottom = 40.0, height - 18.0
 
-    def x(spark: float) -> float:
-        return left + (spark - low) / (high - low) * (width - left - 6)
-
-    def y(level: float) -> float:
-        return 4 + (ceiling - level) / (ceiling - floor) * (bottom - 4)
-
-    known = np.isfinite(fitted)
+    x = Scale(low, high, left, width - 6)
+    y = Scale(floor, ceiling, bottom, 4.0)
     return Hill(
-        tuple((x(float(a)), y(float(b)), run + 1) for a, b, run in zip(sparks, levels, runs, strict=True)),
-        " ".join(f"{x(float(a)):.1f},{y(float(b)):.1f}" for a, b in zip(grid[known], fitted[known], strict=True)),
-        x(decision.spark),
-        x(decision.best) if math.isfinite(decision.best) and low <= decision.best <= high else float("nan"),
-        tuple((x(one), f"{one:g}°") for one in ticks(low, high, 6)),
-        tuple((y(one), f"{one:g}") for one in ticks(floor, ceiling, 3)),
+        tuple((x.at(float(a)), y.at(float(b)), run + 1) for a, b, run in zip(sparks, levels, runs, strict=True)),
+        polyline(x.places(grid), y.places(fitted)),
+        x.at(decision.spark),
+        x.at(decision.best) if math.isfinite(decision.best) and low <= decision.best <= high else float("nan"),
+        x.ticks(6, unit="°"),
+        y.ticks(3),
     )
 
 

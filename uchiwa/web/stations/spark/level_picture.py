@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from uchiwa.core.proposals.knock_limit.proposal import ThresholdProposal
-from uchiwa.web.stations.spark.pull_picture import ticks
+from uchiwa.web.svg.scale import Scale, Tick, polyline
 
 WIDTH, HEIGHT = 820.0, 320.0
 _LEFT, _RIGHT, _TOP, _BOTTOM = 40.0, 16.0, 8.0, 22.0
@@ -20,8 +20,8 @@ class LevelPicture:
     dots: tuple[tuple[float, float], ...]
     before: str
     after: str
-    marks: tuple[tuple[float, str], ...]
-    speeds: tuple[tuple[float, str], ...]
+    marks: tuple[Tick, ...]
+    speeds: tuple[Tick, ...]
 
 
 def level_picture(proposal: ThresholdProposal, j: int) -> LevelPicture:
@@ -31,17 +31,13 @@ def level_picture(proposal: ThresholdProposal, j: int) -> LevelPicture:
     before, after = proposal.table.grid[j], proposal.after[j]
     top = float(max(before.max(), after.max(), proposal.heard[:, 1].max())) * 1.05
 
-    def x(value: float) -> float:
-        return _LEFT + (min(max(value, low), high) - low) / (high - low) * (WIDTH - _LEFT - _RIGHT)
-
-    def y(value: float) -> float:
-        return _TOP + (top - value) / top * (HEIGHT - _TOP - _BOTTOM)
-
+    x = Scale(low, high, _LEFT, WIDTH - _RIGHT)
+    y = Scale(0.0, top, HEIGHT - _BOTTOM, _TOP)
     inside = (proposal.heard[:, 0] >= low) & (proposal.heard[:, 0] <= high)
     return LevelPicture(
-        tuple((round(x(float(a)), 1), round(y(float(b)), 1)) for a, b in proposal.heard[inside]),
-        " ".join(f"{x(float(a)):.1f},{y(float(b)):.1f}" for a, b in zip(points, before, strict=True)),
-        " ".join(f"{x(float(a)):.1f},{y(float(b)):.1f}" for a, b in zip(points, after, strict=True)),
-        tuple((y(one), f"{one:g}") for one in ticks(0.0, top, 6)),
-        tuple((x(float(one)), f"{one:g}") for one in np.unique(points)),
+        tuple((x.held(float(a)), y.at(float(b))) for a, b in proposal.heard[inside]),
+        polyline(x.places(points), y.places(before)),
+        polyline(x.places(points), y.places(after)),
+        y.ticks(6),
+        tuple(Tick(x.at(float(one)), f"{one:g}") for one in np.unique(points)),
     )

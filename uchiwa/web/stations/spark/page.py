@@ -16,7 +16,8 @@ from uchiwa.store.models import User
 from uchiwa.web.doubts import doubt_values
 from uchiwa.web.grid.cells import parse_cells
 from uchiwa.web.pages import render
-from uchiwa.web.round_standing import RoundPage
+from uchiwa.web.requests.fragment import is_fragment
+from uchiwa.web.round_context import RoundPage
 
 BASE = "/jobs/{job_id}/rounds/{number}/spark"
 
@@ -66,11 +67,6 @@ Asked = Annotated[Looking, Depends(_asked)]
 Seen = Annotated[Looking, Depends(_seen)]
 
 
-def fragment(request: Request) -> bool:
-    """Whether a script asks for a piece of the page only."""
-    return "x-fragment" in request.headers
-
-
 def back(page: RoundPage, sheet: str, seen: Looking) -> Response:
     """To the sheet as it was looked at."""
     asked = {"view": seen.view, "table": seen.table or ""}
@@ -82,7 +78,7 @@ def back(page: RoundPage, sheet: str, seen: Looking) -> Response:
 
 def empty(request: Request, user: User, page: RoundPage, sheet: str, problem: BadInput) -> Response:
     """The sheet when there is nothing to show, with what is wanting."""
-    if fragment(request):
+    if is_fragment(request):
         raise problem
     asked = doubt_values(page.round, problem, "spark")
     return render(

@@ -9,16 +9,17 @@ from typing import Any
 
 import numpy as np
 
-from uchiwa.core.logs.log import FloatArray
 from uchiwa.core.pulls.overlay import SHOWN, Overlay
 from uchiwa.core.quantities.catalogue import QUANTITIES
+from uchiwa.web.svg.scale import Scale, Tick, broken_path, moved_apart
 
-WIDTH, LEFT, RIGHT = 820.0, 46.0, 22.0
+WIDTH, LEFT, RIGHT = 820.0, 46.0, 62.0
 _HEIGHTS = {
     "wheel_torque": 148.0, "wheel_power": 96.0, "boost_pressure": 66.0, "lambda_measured": 60.0, "spark_advance": 66.0,
     "knock_retard": 44.0,
 }  # fmt: skip
 _GAP = 9.0
+_TOGETHER, _APART = 7.0, 13.0
 _TITLES = {
     "wheel_torque": "torque", "wheel_power": "power", "boost_pressure": "boost", "lambda_measured": "λ",
     "spark_advance": "spark", "knock_retard": "retard",
@@ -43,6 +44,15 @@ class Strip:
 
 
 @dataclass(frozen=True)
+class EndLabel:
+    """The numbers of curves that end at one height, at the right of the first band."""
+
+    x: float
+    y: float
+    rows: tuple[int, ...]
+
+
+@dataclass(frozen=True)
 class Picture:
     """All bands, the speed axis, and the labels of the curves at the right of the first band."""
 
@@ -52,44 +62,31 @@ class Picture:
     strips: tuple[Strip, ...]
     speeds: tuple[tuple[float, str], ...]
     band: tuple[float, float]
-    ends: tuple[tuple[int, float, float], ...]
+    right: float
+    ends: tuple[EndLabel, ...]
 
 
-def ticks(low: float, high: float, about: int) -> list[float]:
-    """Round values between two ends, some `about` of them."""
-    rough = (high - low) / max(about, 1)
-    power = 10.0 ** math.floor(math.log10(rough))
-    step = next(one * power for one in (1, 2, 2.5, 5, 10) if one * power >= rough * 0.999)
-    return [float(np.round(one * step, 6)) for one in range(math.ceil(low / step), math.floor(high / step) + 1)]
-
-
-def _path(x: FloatArray, y: FloatArray) -> str:
-    """A polyline with gaps where there is nothing."""
-    parts, pen = [], False
-    for a, b in zip(x.tolist(), y.tolist(), strict=True):
-        if not math.isfinite(b):
-            pen = False
-            continue
-        parts.append(f"{'L' if pen else 'M'}{a:.1f} {b:.1f}")
-        pen = True
-    return "".join(parts)
-
-
-def _spread(wanted: list[tuple[int, float, float]], apart: float) -> tuple[tuple[int, float, float], ...]:
-    """Labels moved down so that none stands on another."""
-    placed: list[tuple[int, float, float]] = []
-    for row, x, y in sorted(wanted, key=lambda one: one[2]):
-        near = [at for _, other, at in placed if abs(other - x) < 2 * apart]
-        placed.append((row, x, max([y, *(at + apart for at in near)])))
-    return tuple(placed)
+def _labels(ends: list[tuple[int, float, float]]) -> tuple[EndLabel, ...]:
+    """One label for curves that end together, at their height; labels that do not touch."""
+    groups: list[list[tuple[int, float, float]]] = []
+    for end in sorted(ends, key=lambda one: one[2]):
+        if groups and end[2] - groups[-1][-1][2] < _TOGETHER:
+            groups[-1].append(end)
+        else:
+            groups.append([end])
+    wanted = [sum(y for _, _, y in group) / len(group) for group in groups]
+    return tuple(
+        EndLabel(max(x for _, x, _ in group), y, tuple(sorted(row for row, _, _ in group)))
+        for group, y in zip(groups, moved_apart(wanted, _APART), strict=True)
+    )
 
 
 def picture(drawn: Overlay, low: float, high: float) -> Picture:
     """The bands of an overlay; `low` and `high` bound the means, rpm."""
     speeds = drawn.speeds
     first, last = float(speeds[0]), float(speeds[-1])
-    scale = (WIDTH - LEFT - RIGHT) / max(last - first, 1.0)
-    x = LEFT + (speeds - first) * scale
+    along = Scale(first, max(last, first + 1.0), LEFT, WIDTH - RIGHT)
+    x = along.places(speeds)
     strips: list[Strip] = []
     ends: list[tuple[int, float, float]] = []
     top = 4.0
@@ -98,17 +95,10 @@ def picture(drawn: Overlay, low: float, high: float) -> Picture:
         if rows is None:
             continue
         height = _HEIGHTS[quantity]
-        floor, ceiling = float(np.nanmin(rows)), float(np.nanmax(rows))
-        span = max(ceiling - floor, _LEAST_SPAN.get(quantity, 1.0))
-        middle = (ceiling + floor) / 2
-        floor, ceiling = middle - span * 0.56, middle + span * 0.56
+        up = Scale.around(rows, top + height, top, spare=0.06, least=_LEAST_SPAN.get(quantity, 1.0))
         if quantity == "knock_retard":
-            floor, ceiling = -0.1, max(ceiling, 3.0)
-        y = top + (ceiling - rows) / (ceiling - floor) * height
-        marks = tuple(
-            (top + (ceiling - one) / (ceiling - floor) * height, f"{one:g}".replace("-", "−"))
-            for one in ticks(floor, ceiling, 4 if height > 80 else 3)
-        )
+            up = Scale(-0.1, max(up.high, 3.0), top + height, top)
+        y = up.places(rows)
         unit = QUANTITIES[quantity].unit
         strips.append(
             Strip(
@@ -117,8 +107,8 @@ def picture(drawn: Overlay, low: float, high: float) -> Picture:
                 {"1": "", "deg": "°"}.get(unit, unit),
                 top,
                 height,
-                marks,
-                tuple(_path(x, row) for row in y),
+                up.ticks(4 if height > 80 else 3),
+                tuple(broken_path(x, row) for row in y),
             )
         )
         if not ends:
@@ -128,11 +118,9 @@ def picture(drawn: Overlay, low: float, high: float) -> Picture:
                     ends.append((row, float(x[known[-1]]), float(line[known[-1]])))
         top += height + _GAP
     bottom = top - _GAP
-    marks = tuple(
-        (LEFT + (one - first) * scale, f"{one:.0f}") for one in np.arange(math.ceil(first / 500) * 500, last + 1, 500)
-    )
-    band = (LEFT + (min(max(low, first), last) - first) * scale, LEFT + (min(max(high, first), last) - first) * scale)
-    return Picture(WIDTH, bottom + 20, bottom, tuple(strips), marks, band, _spread(ends, 11.0))
+    marks = tuple(Tick(along.at(one), f"{one:.0f}") for one in np.arange(math.ceil(first / 500) * 500, last + 1, 500))
+    band = (along.held(low), along.held(high))
+    return Picture(WIDTH, bottom + 20, bottom, tuple(strips), marks, band, WIDTH - RIGHT, _labels(ends))
 
 
 def readings(drawn: Overlay, names: Sequence[str], shown: Picture) -> dict[str, Any]:

@@ -21,10 +21,11 @@ from uchiwa.store import pull_notes
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import User
 from uchiwa.web.pages import render
+from uchiwa.web.requests.fragment import is_fragment
 from uchiwa.web.requests.session import FromOurForm, Person
-from uchiwa.web.round_standing import RoundPage, open_round, round_page
+from uchiwa.web.round_context import RoundPage, in_open_round, round_page
 from uchiwa.web.routing import router as new_router
-from uchiwa.web.stations.spark.page import BASE, SHEETS, Fields, Looking, back, empty, fragment, with_form
+from uchiwa.web.stations.spark.page import BASE, SHEETS, Fields, Looking, back, empty, with_form
 from uchiwa.web.stations.spark.pull_picture import LOOKS, picture, readings
 
 router = new_router()
@@ -77,7 +78,7 @@ def _page(request: Request, user: User, page: RoundPage) -> Response:
         values = _values(page)
     except BadInput as error:
         return empty(request, user, page, "pulls", error)
-    return render(request, "_pulls.html" if fragment(request) else "pulls.html", user, **values)
+    return render(request, "_pulls.html" if is_fragment(request) else "pulls.html", user, **values)
 
 
 @router.get(_HERE)
@@ -90,45 +91,41 @@ def pulls(request: Request, user: Person, job_id: int, number: int) -> Response:
 def _again(request: Request, user: User, job_id: int, number: int) -> Response:
     with unit_of_work():
         page = round_page(user, job_id, number, Station.SPARK)
-        return _page(request, user, page) if fragment(request) else back(page, "pulls", Looking())
+        return _page(request, user, page) if is_fragment(request) else back(page, "pulls", Looking())
 
 
 @router.post(_HERE + "/view", dependencies=[FromOurForm])
-def view(request: Request, user: Person, job_id: int, number: int, form: Fields) -> Response:
+@in_open_round(Station.SPARK)
+def view(page: RoundPage, request: Request, form: Fields) -> Response:
     """Change how pulls are looked at."""
-    with unit_of_work():
-        page = open_round(user, job_id, number, Station.SPARK)
-        old = work.kept(page.round, "pulls", PullView).model_dump(mode="json")
-        told = with_form(old, form, _KEYS)
-        if "corrected" in form:
-            told["corrected"] = form["corrected"] == "yes"
-        work.keep(page.round, "pulls", policy_from(PullView, told, "view"))
-    return _again(request, user, job_id, number)
+    old = work.kept(page.round, "pulls", PullView).model_dump(mode="json")
+    told = with_form(old, form, _KEYS)
+    if "corrected" in form:
+        told["corrected"] = form["corrected"] == "yes"
+    work.keep(page.round, "pulls", policy_from(PullView, told, "view"))
+    return _again(request, page.user, page.job.id, page.round.number)
 
 
 @router.post(_HERE + "/note", dependencies=[FromOurForm])
+@in_open_round(Station.SPARK)
 def note(
+    page: RoundPage,
     request: Request,
-    user: Person,
-    job_id: int,
-    number: int,
     pull: Annotated[str, Form()],
     note: Annotated[str | None, Form(max_length=300)] = None,
     hidden: Annotated[bool | None, Form()] = None,
     move: Annotated[int, Form()] = 0,
 ) -> Response:
     """Note what was changed for a pull, show or hide it, or move it among the others."""
-    with unit_of_work():
-        page = open_round(user, job_id, number, Station.SPARK)
-        rows = work.pull_rows(page.job, page.round)
-        at = next((place for place, row in enumerate(rows) if row.key == pull), None)
-        if at is None:
-            raise HTTPException(404)
-        row = rows[at]
-        pull_notes.keep((row.log.id, row.pull.number), note=note, hidden=hidden)
-        to = at + move
-        if move and 0 <= to < len(rows):
-            rows[at], rows[to] = rows[to], rows[at]
-            for place, one in enumerate(rows):
-                pull_notes.keep((one.log.id, one.pull.number), place=float(place))
-    return _again(request, user, job_id, number)
+    rows = work.pull_rows(page.job, page.round)
+    at = next((place for place, row in enumerate(rows) if row.key == pull), None)
+    if at is None:
+        raise HTTPException(404)
+    row = rows[at]
+    pull_notes.keep((row.log.id, row.pull.number), note=note, hidden=hidden)
+    to = at + move
+    if move and 0 <= to < len(rows):
+        rows[at], rows[to] = rows[to], rows[at]
+        for place, one in enumerate(rows):
+            pull_notes.keep((one.log.id, one.pull.number), place=float(place))
+    return _again(request, page.user, page.job.id, page.round.number)

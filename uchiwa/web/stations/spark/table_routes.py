@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Annotated, Literal
 
 from fastapi import Form, Request
-from fastapi.responses import JSONResponse, RedirectResponse, Response
+from fastapi.responses import RedirectResponse, Response
 
 from uchiwa.core.errors import BadInput
 from uchiwa.core.proposals.policy_file import policy_from
@@ -15,11 +15,12 @@ from uchiwa.store import draft_pins
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import User
 from uchiwa.store.three_way import merge, read_seen
-from uchiwa.web.drawer.traces import spans_of
+from uchiwa.web.drawer.moments_picture import moments_answer
 from uchiwa.web.grid.cells import parse_cells
 from uchiwa.web.pages import render, say
+from uchiwa.web.requests.fragment import is_fragment
 from uchiwa.web.requests.session import FromOurForm, Person
-from uchiwa.web.round_standing import RoundPage, open_round, round_page
+from uchiwa.web.round_context import RoundPage, in_open_round, in_round, round_page
 from uchiwa.web.routing import router as new_router
 from uchiwa.web.stations.spark.page import (
     BASE,
@@ -30,7 +31,6 @@ from uchiwa.web.stations.spark.page import (
     back,
     chosen_mask,
     empty,
-    fragment,
     with_form,
 )
 from uchiwa.web.stations.spark.sheets import TABLE_SHEETS
@@ -46,7 +46,7 @@ def _page(request: Request, user: User, page: RoundPage, sheet: SheetName, seen:
         found = kind.work(page.job, page.round, seen.table)
     except BadInput as error:
         return empty(request, user, page, sheet, error)
-    template = f"_spark_{sheet}_sheet.html" if fragment(request) else "spark_sheet.html"
+    template = f"_spark_{sheet}_sheet.html" if is_fragment(request) else "spark_sheet.html"
     return render(request, template, user, **kind.values(user, page, found, seen))
 
 
@@ -54,14 +54,13 @@ def _again(request: Request, user: User, job_id: int, number: int, sheet: SheetN
     """The sheet as it is now: a piece for a script, a new page for a plain form."""
     with unit_of_work():
         page = round_page(user, job_id, number, Station.SPARK)
-        return _page(request, user, page, sheet, seen) if fragment(request) else back(page, sheet, seen)
+        return _page(request, user, page, sheet, seen) if is_fragment(request) else back(page, sheet, seen)
 
 
 @router.get(BASE)
-def spark(user: Person, job_id: int, number: int) -> Response:
+@in_round(Station.SPARK)
+def spark(page: RoundPage) -> Response:
     """To the first sheet."""
-    with unit_of_work():
-        page = round_page(user, job_id, number, Station.SPARK)
     return RedirectResponse(f"{page.path}/spark/knock", 303)
 
 
@@ -73,11 +72,10 @@ def show(request: Request, user: Person, job_id: int, number: int, sheet: SheetN
 
 
 @router.get(_HERE + "/cell")
+@in_round(Station.SPARK)
 def cell(
+    page: RoundPage,
     request: Request,
-    user: Person,
-    job_id: int,
-    number: int,
     sheet: SheetName,
     i: int,
     j: int,
@@ -86,65 +84,52 @@ def cell(
 ) -> Response:
     """The margin for a cell."""
     kind = TABLE_SHEETS[sheet]
-    with unit_of_work():
-        page = round_page(user, job_id, number, Station.SPARK)
-        found = kind.work(page.job, page.round, seen.table)
-        values = kind.values(user, page, found, Looking(seen.view, seen.table, (i, j)), chosen)
-        return render(request, f"_spark_{sheet}_margin.html", user, **values)
+    found = kind.work(page.job, page.round, seen.table)
+    values = kind.values(page.user, page, found, Looking(seen.view, seen.table, (i, j)), chosen)
+    return render(request, f"_spark_{sheet}_margin.html", page.user, **values)
 
 
 @router.get(_HERE + "/moments")
-def moments(
-    user: Person, job_id: int, number: int, sheet: SheetName, i: int, j: int, table: str | None = None
-) -> Response:
-    """The moments that a cell rests on, on thinned traces of one log."""
+@in_round(Station.SPARK)
+def moments(page: RoundPage, request: Request, sheet: SheetName, i: int, j: int, table: str | None = None) -> Response:
+    """The moments that a cell rests on, of one log."""
     kind = TABLE_SHEETS[sheet]
-    with unit_of_work():
-        page = round_page(user, job_id, number, Station.SPARK)
-        told = spans_of(*kind.moments(kind.work(page.job, page.round, table), i, j))
-    return JSONResponse(told | {"read": f"{page.path}/read?log={told['log']}"})
+    return moments_answer(request, page, kind.moments(kind.work(page.job, page.round, table), i, j))
 
 
 @router.post(_HERE + "/policy", dependencies=[FromOurForm])
-def policy(
-    request: Request, user: Person, job_id: int, number: int, sheet: SheetName, form: Fields, seen: Seen
-) -> Response:
+@in_open_round(Station.SPARK)
+def policy(page: RoundPage, request: Request, sheet: SheetName, form: Fields, seen: Seen) -> Response:
     """Change the policy."""
     kind = TABLE_SHEETS[sheet]
-    with unit_of_work():
-        page = open_round(user, job_id, number, Station.SPARK)
-        now = work.kept(page.round, sheet, kind.policy).model_dump(mode="json")
-        seen_then = read_seen(str(form.get("seen", "")))
-        mine = policy_from(kind.policy, with_form(now if seen_then is None else seen_then, form, kind.keys))
-        kept = merge(seen_then, mine.model_dump(mode="json"), now, "The policy")
-        work.keep(page.round, sheet, policy_from(kind.policy, kept))
-    return _again(request, user, job_id, number, sheet, seen)
+    now = work.kept(page.round, sheet, kind.policy).model_dump(mode="json")
+    seen_then = read_seen(str(form.get("seen", "")))
+    mine = policy_from(kind.policy, with_form(now if seen_then is None else seen_then, form, kind.keys))
+    kept = merge(seen_then, mine.model_dump(mode="json"), now, "The policy")
+    work.keep(page.round, sheet, policy_from(kind.policy, kept))
+    return _again(request, page.user, page.job.id, page.round.number, sheet, seen)
 
 
 @router.post(_HERE + "/pin", dependencies=[FromOurForm])
+@in_open_round(Station.SPARK)
 def pin(
+    page: RoundPage,
     request: Request,
-    user: Person,
-    job_id: int,
-    number: int,
     sheet: SheetName,
     cells: Annotated[str, Form()],
     seen: Seen,
 ) -> Response:
     """Pin the chosen cells, or free them if all of them are pinned."""
-    with unit_of_work():
-        page = open_round(user, job_id, number, Station.SPARK)
-        at = work.desk(page.job, page.round, TABLE_SHEETS[sheet].role, seen.table)
-        draft_pins.pin(at.draft, at.table.id, set(parse_cells(cells)))
-    return _again(request, user, job_id, number, sheet, seen)
+    at = work.desk(page.job, page.round, TABLE_SHEETS[sheet].role, seen.table)
+    draft_pins.pin(at.draft, at.table.id, set(parse_cells(cells)))
+    return _again(request, page.user, page.job.id, page.round.number, sheet, seen)
 
 
 @router.post(_HERE + "/take", dependencies=[FromOurForm])
+@in_open_round(Station.SPARK)
 def take(
+    page: RoundPage,
     request: Request,
-    user: Person,
-    job_id: int,
-    number: int,
     sheet: SheetName,
     version: Annotated[int, Form()],
     cells: Annotated[str, Form()] = "",
@@ -152,11 +137,9 @@ def take(
 ) -> Response:
     """Take the proposal, or its chosen cells, into the draft."""
     kind = TABLE_SHEETS[sheet]
-    with unit_of_work():
-        page = open_round(user, job_id, number, Station.SPARK)
-        found = kind.work(page.job, page.round, table)
-        proposal = found.proposal
-        chosen = chosen_mask(cells, proposal.table.shape)
-        event = work.take(found.desk, user, version, proposal.after, chosen, kind.taken_as, kind.report(found))
+    found = kind.work(page.job, page.round, table)
+    proposal = found.proposal
+    chosen = chosen_mask(cells, proposal.table.shape)
+    event = work.take(found.desk, page.user, version, proposal.after, chosen, kind.taken_as, kind.report(found))
     say(request, f"Taken into the draft. {event.sentence}.")
     return RedirectResponse(f"{page.path}/spark/{sheet}?view=change", 303)

@@ -12,15 +12,15 @@ from uchiwa.core.errors import BadInput
 from uchiwa.core.quantities.display import shown_table
 from uchiwa.core.tables.difference import difference
 from uchiwa.core.tables.editing.transfer import take_constant, take_table
+from uchiwa.core.tables.table import Calibration
 from uchiwa.services import comparable, tables
 from uchiwa.store import calibrations, draft_pins, drafts
-from uchiwa.store.database import unit_of_work
-from uchiwa.web.account.display_units import liking_of
+from uchiwa.web.account.display_units import display_of
 from uchiwa.web.grid.cells import parse_cells
 from uchiwa.web.grid.table_grid import Showing, as_grid, drawn, in_percent
 from uchiwa.web.pages import render, say
-from uchiwa.web.requests.session import FromOurForm, Person
-from uchiwa.web.round_standing import open_round, round_page
+from uchiwa.web.requests.session import FromOurForm
+from uchiwa.web.round_context import RoundPage, in_open_round, in_round
 from uchiwa.web.routing import router as new_router
 from uchiwa.web.svg.table_lines import table_lines
 
@@ -30,31 +30,28 @@ LARGEST = 16 * 2**20
 
 
 @router.get(_HERE)
+@in_round(None)
 def compare(
+    page: RoundPage,
     request: Request,
-    user: Person,
-    job_id: int,
-    number: int,
     a: str = "",
     b: str = comparable.DRAFT,
     table: str = "",
     j: int = -1,
 ) -> Response:
     """What `b` has changed from `a`."""
-    with unit_of_work():
-        page = round_page(user, job_id, number, None)
-        draft = drafts.current(page.job)
-        first = comparable.side(page.job, a or f"revision:{draft.base.number}")
-        second = comparable.side(page.job, b)
-        offered = comparable.choices(page.job)
-        pinned = draft_pins.pins_of(draft, table)
+    draft = drafts.current(page.job)
+    first = comparable.side(page.job, a or f"revision:{draft.base.number}")
+    second = comparable.side(page.job, b)
+    offered = comparable.choices(page.job)
+    pinned = draft_pins.pins_of(draft, table)
     change = difference(first.content, second.content)
     shown = next((one for one in change.tables if one.table.id == table), change.tables[0] if change.tables else None)
     grid = lines = after = None
     if shown is not None:
-        liking = liking_of(user, page.job, second.content)
-        after = shown_table(shown.table, liking)
-        before = shown_table(shown.table.with_grid(shown.before), liking)
+        display = display_of(page.user, page.job, second.content)
+        after = shown_table(shown.table, display)
+        before = shown_table(shown.table.with_grid(shown.before), display)
         grid = as_grid(after, drawn(after, before, None, pinned, Showing.CHANGE))
         row = j if 0 <= j < after.shape[0] else int(shown.changed.sum(axis=1).argmax())
         lines = table_lines(after, before, row)
@@ -65,7 +62,7 @@ def compare(
     return render(
         request,
         "compare.html",
-        user,
+        page.user,
         page=page,
         draft=draft,
         a=first,
@@ -83,7 +80,8 @@ def compare(
 
 
 @router.post(_HERE + "/file", dependencies=[FromOurForm])
-def file(user: Person, job_id: int, number: int, file: UploadFile) -> Response:
+@in_round(None)
+def file(page: RoundPage, file: UploadFile) -> Response:
     """Keep a file to compare with; it changes nothing in the job."""
     data = file.file.read(LARGEST + 1)
     name = file.filename or "file"
@@ -91,18 +89,15 @@ def file(user: Person, job_id: int, number: int, file: UploadFile) -> Response:
         raise BadInput("no file was chosen", advice="choose a calibration or an image")
     if len(data) > LARGEST:
         raise BadInput(f"a calibration may have up to {LARGEST // 2**20} MiB", where=name)
-    with unit_of_work():
-        page = round_page(user, job_id, number, None)
-        kept = calibrations.keep(user.shop_id, comparable.read_file(page.job, data, name))
+    kept = calibrations.keep(page.user.shop_id, comparable.read_file(page.job, data, name))
     return RedirectResponse(f"{page.path}/compare?{urlencode({'a': comparable.DRAFT, 'b': f'file:{kept.id}'})}", 303)
 
 
 @router.post(_HERE + "/take", dependencies=[FromOurForm])
+@in_open_round(None)
 def take(
+    page: RoundPage,
     request: Request,
-    user: Person,
-    job_id: int,
-    number: int,
     source: Annotated[str, Form(max_length=40)],
     version: Annotated[int, Form()],
     table: Annotated[str, Form(max_length=64)] = "",
@@ -111,26 +106,25 @@ def take(
     back: Annotated[str, Form(max_length=400)] = "",
 ) -> Response:
     """Take a table, some cells of it, or a constant of one side into the draft."""
-    with unit_of_work():
-        page = open_round(user, job_id, number, None)
-        other = comparable.side(page.job, source)
-        draft = drafts.current(page.job)
-        if constant:
-            words = f"Constant {constant} as in {other.words}"
-            event = tables.change_content(
-                page.job, page.round, user, version, lambda one: take_constant(one, other.content, constant), words,
-                {"from": source, "constant": constant},
-            )  # fmt: skip
-        else:
-            chosen = parse_cells(cells)
-            pinned = draft_pins.pins_of(draft, table)
-            title = next((one.title for one in other.content.tables if one.id == table), table)
-            words = f"{title}: {f'{len(chosen)} cells' if chosen else 'all'} as in {other.words}"
-            event = tables.change_content(
-                page.job, page.round, user, version,
-                lambda one: take_table(one, other.content, table, chosen, pinned=pinned), words,
-                {"from": source, "table": table, "cells": chosen},
-            )  # fmt: skip
+    other = comparable.side(page.job, source)
+    draft = drafts.current(page.job)
+    if constant:
+        words = f"Constant {constant} as in {other.words}"
+        inputs: dict[str, object] = {"from": source, "constant": constant}
+
+        def change(one: Calibration) -> Calibration:
+            return take_constant(one, other.content, constant)
+    else:
+        chosen = parse_cells(cells)
+        pinned = draft_pins.pins_of(draft, table)
+        title = next((one.title for one in other.content.tables if one.id == table), table)
+        words = f"{title}: {f'{len(chosen)} cells' if chosen else 'all'} as in {other.words}"
+        inputs = {"from": source, "table": table, "cells": chosen}
+
+        def change(one: Calibration) -> Calibration:
+            return take_table(one, other.content, table, chosen, pinned=pinned)
+
+    event = tables.change_content(page.job, page.round, tables.Hand(page.user, version), change, words, inputs)
     say(request, f"{event.sentence}. It is in the draft and can be undone.")
     here = back.startswith(f"{page.path}/compare?")
     return RedirectResponse(back if here else f"{page.path}/compare?b=draft&table={table}", 303)

@@ -11,10 +11,9 @@ from uchiwa.core.errors import BadInput
 from uchiwa.core.tables.editing.transfer import set_constant
 from uchiwa.services import tables as work
 from uchiwa.store import draft_steps
-from uchiwa.store.database import unit_of_work
 from uchiwa.web.pages import render, say
 from uchiwa.web.requests.session import FromOurForm, Person
-from uchiwa.web.round_standing import RoundPage, open_round
+from uchiwa.web.round_context import RoundPage, in_open_round
 from uchiwa.web.routing import router as new_router
 from uchiwa.web.stations.tables.list import listed
 from uchiwa.web.stations.tables.table_view import ADDRESS, CONSTANTS, step_sentence
@@ -41,11 +40,10 @@ def constants_page(request: Request, user: Person, page: RoundPage) -> Response:
 
 
 @router.post(ADDRESS + "/constant", dependencies=[FromOurForm])
+@in_open_round(None)
 def constant(
+    page: RoundPage,
     request: Request,
-    user: Person,
-    job_id: int,
-    number: int,
     constant: Annotated[str, Form(max_length=64)],
     value: Annotated[str, Form(max_length=40)],
     version: Annotated[int, Form()],
@@ -56,12 +54,9 @@ def constant(
         wanted = float(value.strip().replace(",", ".").replace("−", "-"))
     except ValueError:
         raise BadInput(f"“{value.strip()}” is not a number", where=constant, advice="write one") from None
-    with unit_of_work():
-        page = open_round(user, job_id, number, None)
-        sentence = f"Constant {constant} set to {wanted:g}"
-        told: dict[str, object] = {"constant": constant, "value": wanted}
-        work.change_content(
-            page.job, page.round, user, version, lambda one: set_constant(one, constant, wanted), sentence, told, why
-        )
+    sentence = f"Constant {constant} set to {wanted:g}"
+    told: dict[str, object] = {"constant": constant, "value": wanted}
+    hand = work.Hand(page.user, version, why)
+    work.change_content(page.job, page.round, hand, lambda one: set_constant(one, constant, wanted), sentence, told)
     say(request, f"{sentence}.")
     return RedirectResponse(f"{page.path}/tables?table={CONSTANTS}", 303)

@@ -13,13 +13,11 @@ from uchiwa.core.tables.editing.line import VERBS
 from uchiwa.services import tables as work
 from uchiwa.services import visits
 from uchiwa.store import draft_steps, jobs
-from uchiwa.store.database import unit_of_work
-from uchiwa.web.drawer.traces import spans_of, traces_for
+from uchiwa.web.drawer.moments_picture import Moments, moments_answer, title_of, traces_for
 from uchiwa.web.grid.cells import parse_cells
 from uchiwa.web.grid.table_grid import Showing, as_grid, in_percent
-from uchiwa.web.pages import render
-from uchiwa.web.requests.session import Person
-from uchiwa.web.round_standing import round_page
+from uchiwa.web.pages import piece, render
+from uchiwa.web.round_context import RoundPage, in_round
 from uchiwa.web.routing import router as new_router
 from uchiwa.web.stations.tables.constant_routes import constants_page
 from uchiwa.web.stations.tables.list import listed
@@ -39,30 +37,27 @@ router = new_router()
 
 
 @router.get(ADDRESS)
+@in_round(None)
 def tables(
+    page: RoundPage,
     request: Request,
-    user: Person,
-    job_id: int,
-    number: int,
     table: str | None = None,
     show: str = "",
     cell: str = "",
     turn: int = 0,
 ) -> Response:
     """The grid of a table with its pictures; or the constants."""
-    with unit_of_work():
-        page = round_page(user, job_id, number, None)
-        if table == CONSTANTS:
-            return constants_page(request, user, page)
-        view = table_view(user, page, table, show)
-        found = draft_steps.steps(page.job)
-        chosen = parse_cells(cell) if cell.strip() else [(0, view.table.shape[0] - 1)]
-        values = cell_values(view, *chosen[0], found)
+    if table == CONSTANTS:
+        return constants_page(request, page.user, page)
+    view = table_view(page.user, page, table, show)
+    found = draft_steps.steps(page.job)
+    chosen = parse_cells(cell) if cell.strip() else [(0, view.table.shape[0] - 1)]
+    values = cell_values(view, *chosen[0], found)
     shown = view.table
     return render(
         request,
         "tables.html",
-        user,
+        page.user,
         page=page,
         view=view,
         table=shown,
@@ -79,68 +74,56 @@ def tables(
         relief=relief_of(view, turn),
         history=history_of(found),
         percent=in_percent(view.was),
-        **draft_state(found, view),
+        **draft_state(draft_steps.ends_of(found), view),
         **values,
     )
 
 
 @router.get(ADDRESS + "/cell")
+@in_round(None)
 def cell(
-    request: Request, user: Person, job_id: int, number: int, table: str, i: int, j: int, chosen: int = 1
-) -> Response:
-    """The margin for a cell."""
-    with unit_of_work():
-        page = round_page(user, job_id, number, None)
-        view = table_view(user, page, table, "")
-        found = draft_steps.steps(page.job)
-        values = cell_values(view, i, j, found)
-    return render(
-        request, "_table_margin.html", user, page=page, table=view.table, view=view, chosen=chosen,
-        history=history_of(found), **draft_state(found, view), **values,
-    )  # fmt: skip
-
-
-@router.get(ADDRESS + "/pictures")
-def pictures(
+    page: RoundPage,
     request: Request,
-    user: Person,
-    job_id: int,
-    number: int,
     table: str,
-    j: int = 0,
-    i: int = 0,
+    i: int,
+    j: int,
+    chosen: int = 1,
     show: str = "",
     turn: int = 0,
+    relief: bool = False,
 ) -> Response:
-    """Lines and relief as they are now."""
-    with unit_of_work():
-        page = round_page(user, job_id, number, None)
-        view = table_view(user, page, table, show)
+    """What changes when a cell is chosen: margin and lines; with `relief` the relief too, which an edit changes."""
+    view = table_view(page.user, page, table, show)
+    found = draft_steps.steps(page.job)
+    values = cell_values(view, i, j, found)
     shown = view.table
-    row = min(max(j, 0), shown.shape[0] - 1)
-    return render(
-        request,
-        "_table_pictures.html",
-        user,
-        page=page,
-        table=shown,
-        lines=table_lines(shown, view.was, row),
-        relief=relief_of(view, turn % TURNS),
-        i=i,
-        j=row,
-    )
+    margin = piece(
+        request, "_table_margin.html", page.user, page=page, table=shown, view=view, chosen=chosen,
+        history=history_of(found), **draft_state(draft_steps.ends_of(found), view), **values,
+    )  # fmt: skip
+    lines = piece(
+        request, "_table_lines.html", page.user, page=page, table=shown, i=values["i"], j=values["j"],
+        lines=table_lines(shown, view.was, values["j"]),
+    )  # fmt: skip
+    surface = relief_of(view, turn % TURNS) if relief else None
+    pieces = {"margin": margin, "lines": lines}
+    if surface is not None:
+        pieces["relief"] = piece(request, "_table_relief.html", page.user, table=shown, relief=surface)
+    return JSONResponse(pieces)
 
 
 @router.get(ADDRESS + "/moments")
+@in_round(None)
 def moments(
-    user: Person, job_id: int, number: int, table: str, cells: Annotated[str, Query(max_length=400_000)] = ""
+    page: RoundPage, request: Request, table: str, cells: Annotated[str, Query(max_length=400_000)] = ""
 ) -> Response:
-    """When the engine was in the chosen cells, on traces of the log in which it was there longest."""
-    with unit_of_work():
-        page = round_page(user, job_id, number, None)
-        found = work.table_work(page.job, page.round, table)
-        best = visits.moments(jobs.spark_logs(page.round), found.table, parse_cells(cells))
-        if best is None:
-            raise BadInput("this round has no log", advice="its moments are shown once there is one")
-        told = spans_of(best[0], best[1], traces_for(found.table))
-    return JSONResponse(told | {"read": f"{page.path}/read?log={told['log']}"})
+    """When the engine was in the chosen cells, in the log in which it was there longest."""
+    found = work.table_work(page.job, page.round, table)
+    chosen = parse_cells(cells)
+    best = visits.moments(jobs.spark_logs(page.round), found.table, chosen)
+    if best is None:
+        raise BadInput("this round has no log", advice="its moments are shown once there is one")
+    log, spans = best
+    title = title_of(log, len(spans), f"in {'this cell' if len(chosen) == 1 else 'these cells'}")
+    told = Moments(log, spans, traces_for(found.table), title if spans else f"{log.name} was never here")
+    return moments_answer(request, page, told)

@@ -7,19 +7,19 @@ from typing import Any
 
 import numpy as np
 
-from uchiwa.core.quantities.display import Liking, scale_of, shown_table, value_scale
+from uchiwa.core.quantities.display import DisplayUnits, scale_of, shown_table, value_scale
 from uchiwa.core.tables.attribution import cell_steps
 from uchiwa.core.tables.difference import signed
 from uchiwa.core.tables.table import Table
 from uchiwa.services import tables as work
 from uchiwa.store import draft_steps
 from uchiwa.store.models import Event
-from uchiwa.web.account.display_units import liking_of
+from uchiwa.web.account.display_units import display_of
 from uchiwa.web.grid.grid import one_hue
 from uchiwa.web.grid.table_grid import Drawn, Showing, differences, diverging_steps, drawn, in_percent
 from uchiwa.web.pages import ago
 from uchiwa.web.requests.session import Person
-from uchiwa.web.round_standing import RoundPage
+from uchiwa.web.round_context import RoundPage
 from uchiwa.web.svg.relief import ReliefPicture, relief
 
 ADDRESS = "/jobs/{job_id}/rounds/{number}/tables"
@@ -31,18 +31,18 @@ class TableView:
     """A table as a person sees it."""
 
     work: work.TableWork
-    liking: Liking
+    display: DisplayUnits
     showing: Showing
 
     @property
     def table(self) -> Table:
         """In the units that are shown."""
-        return shown_table(self.work.table, self.liking)
+        return shown_table(self.work.table, self.display)
 
     @property
     def was(self) -> Table | None:
         """The revision's, in the units that are shown."""
-        return shown_table(self.work.was, self.liking) if self.work.was is not None else None
+        return shown_table(self.work.was, self.display) if self.work.was is not None else None
 
     def drawn(self) -> Drawn:
         """Its cells."""
@@ -52,8 +52,8 @@ class TableView:
 
 def table_view(user: Person, page: RoundPage, table: str | None, showing: str) -> TableView:
     found = work.table_work(page.job, page.round, table)
-    liking = liking_of(user, page.job, found.content)
-    return TableView(found, liking, Showing(showing) if showing in list(Showing) else Showing.VALUE)
+    display = display_of(user, page.job, found.content)
+    return TableView(found, display, Showing(showing) if showing in list(Showing) else Showing.VALUE)
 
 
 def step_sentence(event: Event | None) -> str:
@@ -84,7 +84,7 @@ def relief_of(view: TableView, turn: int) -> ReliefPicture | None:
     trail = None
     if visits is not None and visits.trail.size:
         axes = (view.work.table.x, view.work.table.y)
-        scales = [scale_of(one.unit, view.liking) for one in axes if one is not None]
+        scales = [scale_of(one.unit, view.display) for one in axes if one is not None]
         trail = np.column_stack([one.shown(visits.trail[:, at]) for at, one in enumerate(scales)])
     change = differences(table, view.was)
     if view.showing is Showing.CHANGE and change is not None:
@@ -102,7 +102,7 @@ def cell_values(view: TableView, i: int, j: int, found: list[Event]) -> dict[str
     table, was, visits = view.table, view.was, view.work.visits
     rows, columns = table.shape
     i, j = min(max(i, 0), columns - 1), min(max(j, 0), rows - 1)
-    scale = value_scale(view.work.table, view.liking)
+    scale = value_scale(view.work.table, view.display)
     change = differences(table, was)
     steps = cell_steps(table.id, i, j, draft_steps.as_steps(found))
     places = table.decimals
@@ -129,11 +129,11 @@ def cell_values(view: TableView, i: int, j: int, found: list[Event]) -> dict[str
     }
 
 
-def draft_state(found: list[Event], view: TableView) -> dict[str, Any]:
-    """What a page or a script must know of the draft."""
+def draft_state(ends: tuple[Event | None, Event | None], view: TableView) -> dict[str, Any]:
+    """What a page or a script must know of the draft; `ends` are the steps to undo and to do again."""
     return {
         "version": view.work.draft.version,
-        "undo": step_sentence(draft_steps.undoable(found)),
-        "redo": step_sentence(draft_steps.redoable(found)),
+        "undo": step_sentence(ends[0]),
+        "redo": step_sentence(ends[1]),
         "touched": int((view.work.table.grid != view.work.was.grid).sum()) if view.work.was is not None else -1,
     }

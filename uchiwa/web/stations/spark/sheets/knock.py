@@ -11,9 +11,10 @@ from uchiwa.core.knock.retard import LEARNED
 from uchiwa.core.logs.log import BoolArray
 from uchiwa.core.proposals.knock.proposal import KnockPolicy, report
 from uchiwa.services.spark import KnockWork, knock_work
+from uchiwa.web.drawer.moments_picture import Moments, title_of
 from uchiwa.web.grid.grid import Grid
 from uchiwa.web.stations.spark.grid import KnockView, knock_grid
-from uchiwa.web.stations.spark.sheets.sheet import Moments, TableSheet
+from uchiwa.web.stations.spark.sheets.sheet import TableSheet
 
 _MOST_EVENTS = 14
 _AROUND_S = 1.5
@@ -62,7 +63,8 @@ def _moments(found: KnockWork, i: int, j: int) -> Moments:
     numbers = [one.log for one in events]
     index = max(set(numbers), key=numbers.count) if numbers else 0
     spans = [(max(one.event.at - _AROUND_S, 0.0), one.event.at + _AROUND_S) for one in events if one.log == index]
-    return found.desk.row_of(index), spans, _SHOWN
+    log = found.desk.row_of(index)
+    return Moments(log, spans, _SHOWN, title_of(log, len(spans), "with this knock"))
 
 
 KNOCK = TableSheet(

@@ -7,10 +7,11 @@ from typing import Any
 from uchiwa.core.logs.log import BoolArray
 from uchiwa.core.proposals.knock_limit.proposal import ThresholdPolicy, report
 from uchiwa.services.spark import LimitWork, limit_work
+from uchiwa.web.drawer.moments_picture import Moments
 from uchiwa.web.grid.grid import Grid
 from uchiwa.web.stations.spark.grid import TableView, limit_grid
 from uchiwa.web.stations.spark.level_picture import level_picture
-from uchiwa.web.stations.spark.sheets.sheet import Moments, TableSheet
+from uchiwa.web.stations.spark.sheets.sheet import TableSheet
 
 
 def _grid(found: LimitWork, view: TableView, waiting: BoolArray) -> Grid:
@@ -27,7 +28,8 @@ def _more(found: LimitWork, _i: int, j: int) -> dict[str, Any]:
 
 def _moments(found: LimitWork, _i: int, _j: int) -> Moments:
     """Level and limit in the first safe log."""
-    return found.safe[0], [], ("knock_level", "knock_limit", "engine_speed")
+    log = found.safe[0]
+    return Moments(log, [], ("knock_level", "knock_limit", "engine_speed"), f"The level in {log.name}, a safe log")
 
 
 LIMIT = TableSheet(

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from dataclasses import dataclass
 from enum import StrEnum
 from typing import Any, Protocol
@@ -13,10 +13,11 @@ from uchiwa.core.logs.log import BoolArray
 from uchiwa.core.quantities.display import shown_table
 from uchiwa.core.tables.editing.cellname import cell_name
 from uchiwa.services.spark import Desk, kept
-from uchiwa.store.models import Job, LogFile, Round, User
-from uchiwa.web.account.display_units import liking_of
+from uchiwa.store.models import Job, Round, User
+from uchiwa.web.account.display_units import display_of
+from uchiwa.web.drawer.moments_picture import Moments
 from uchiwa.web.grid.grid import Grid, with_heads
-from uchiwa.web.round_standing import RoundPage
+from uchiwa.web.round_context import RoundPage
 from uchiwa.web.stations.spark.page import SHEETS, Looking
 
 
@@ -27,9 +28,6 @@ class Found(Protocol):
     def desk(self) -> Desk: ...
     @property
     def proposal(self) -> Any: ...
-
-
-Moments = tuple[LogFile, list[tuple[float, float]], Sequence[str]]
 
 
 @dataclass(frozen=True)
@@ -68,7 +66,7 @@ class TableSheet:
         """What the sheet's templates need."""
         at, proposal = found.desk, found.proposal
         waiting = at.waiting(proposal.after)
-        shown = shown_table(proposal.table, liking_of(user, page.job, at.base))
+        shown = shown_table(proposal.table, display_of(user, page.job, at.base))
         i, j = seen.cell_of(proposal.table.shape, self.first(found))
         view = self.views(seen.view) if seen.view in list(self.views) else self.usual
         return {

@@ -11,10 +11,11 @@ from uchiwa.core.proposals.torque.policy import TorquePolicy
 from uchiwa.core.proposals.torque.report import report
 from uchiwa.core.pulls.trade import trades
 from uchiwa.services.spark import TorqueWork, torque_work
+from uchiwa.web.drawer.moments_picture import Moments
 from uchiwa.web.grid.grid import Grid
 from uchiwa.web.stations.spark.grid import TableView, torque_grid
 from uchiwa.web.stations.spark.ladder_picture import hill, ladder
-from uchiwa.web.stations.spark.sheets.sheet import Moments, TableSheet
+from uchiwa.web.stations.spark.sheets.sheet import TableSheet
 
 _KEYS = ("add", "add_far", "far", "most", "beyond", "knock_margin", "worth_percent")
 
@@ -55,7 +56,10 @@ def _moments(found: TorqueWork, i: int, j: int) -> Moments:
     inside = (pull.speed >= bands.edges[i]) & (pull.speed < bands.edges[i + 1])
     spans = [(float(pull.time[inside][0]), float(pull.time[inside][-1]))] if inside.any() else []
     row = next(one for one, log in zip(found.desk.rows, found.desk.logs, strict=True) if log.name == pull.log)
-    return row, spans, ("wheel_torque", "spark_advance", "knock_retard", "engine_speed", "throttle_position")
+    title = f"The newest pull through this speed, of {row.name}"
+    return Moments(
+        row, spans, ("wheel_torque", "spark_advance", "knock_retard", "engine_speed", "throttle_position"), title
+    )
 
 
 TORQUE = TableSheet(

@@ -1,0 +1,58 @@
+"""The spread of a cell's samples, as dots along an axis in %."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+from uchiwa.core.proposals.fuel.explanation import CellAccount
+from uchiwa.core.tables.difference import signed
+
+
+@dataclass(frozen=True)
+class DotMark:
+    """A sample in the picture of a cell's spread."""
+
+    x: float
+    y: float
+    log: int
+
+
+@dataclass(frozen=True)
+class SpreadPicture:
+    """The spread of a cell's samples along an axis in %."""
+
+    dots: tuple[DotMark, ...]
+    ticks: tuple[tuple[float, str], ...]
+    mean: float
+    zero: float
+
+
+_DOT_ROWS = 11
+_SIDE = 18
+
+
+def spread_picture(account: CellAccount, width: float, height: float) -> SpreadPicture | None:
+    """Dots over an axis in %, each on a row of its own kind so that they do not hide each other."""
+    if not account.dots:
+        return None
+    values = sorted(dot.percent for dot in account.dots)
+    low = min(values[len(values) // 200], (account.mean - 1) * 100, 0.0)
+    high = max(values[-1 - len(values) // 200], (account.mean - 1) * 100, 0.0)
+    step = next((one for one in (0.5, 1, 2, 4, 5, 10, 20, 50) if (high - low) / one <= 8), 100)
+    first, last = math.floor(low / step) * step, math.ceil(high / step) * step
+    last = last if last > first else first + step
+
+    def along(value: float) -> float:
+        return round(_SIDE + (width - 2 * _SIDE) * (min(max(value, first), last) - first) / (last - first), 1)
+
+    dots = tuple(
+        DotMark(
+            along(dot.percent), round(6 + (height - 12) * ((number * 7) % _DOT_ROWS) / (_DOT_ROWS - 1), 1), dot.log % 3
+        )
+        for number, dot in enumerate(account.dots)
+    )
+    count = round((last - first) / step)
+    places = 0 if step >= 1 else 1
+    ticks = tuple((along(first + k * step), signed(first + k * step, places)) for k in range(count + 1))
+    return SpreadPicture(dots, ticks, along((account.mean - 1) * 100), along(0.0))
