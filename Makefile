@@ -32,7 +32,7 @@ lint: .venv/dev.stamp node_modules/.package-lock.json
 	$(BIN)/mypy
 	$(BIN)/lint-imports
 	node_modules/.bin/biome check
-	$(BIN)/node --test tests/js/
+	$(BIN)/node --test "tests/js/*.test.js"
 
 bench: .venv/dev.stamp
 	@setup/system-packages test

@@ -12,7 +12,6 @@ import pytest
 from tests.store.conftest import log_text
 from uchiwa.core.errors import BadInput
 from uchiwa.core.knock.judgement import Cluster, Verdict
-from uchiwa.core.quantities.display import DisplayUnits
 from uchiwa.core.tables.image.files import write_image
 from uchiwa.services import freezing, fuel, importing, tables
 from uchiwa.services.review import review_work
@@ -58,7 +57,7 @@ def worked(scene):
         work = fuel.fuel_work(scene.job, scene.round)
         fuel.take(scene.job, scene.round, scene.user, work.draft.version, work, None)
     with unit_of_work():
-        tables.edit(scene.job, scene.round, scene.user, 2, "spark_main", [(1, 1)], "x-1", "hot", DisplayUnits())
+        edit_spark(scene, scene.round, 2, (1, 1), "hot")
     with unit_of_work():
         round_ = Round.get_by_id(scene.round.id)
         for concern in review_work(scene.job, round_).open:
@@ -67,9 +66,14 @@ def worked(scene):
         freezing.freeze(scene.job, round_, scene.user, 3, "Flash it.", lambda *_: hostile, final=False)
     with unit_of_work():
         second = jobs.rounds(scene.job)[-1]
-        tables.edit(scene.job, second, scene.user, 4, "spark_main", [(2, 2)], "x-1", "", DisplayUnits())
+        edit_spark(scene, second, 4, (2, 2))
         draft_steps.undo(scene.job, second, scene.user, 5)
     return scene
+
+
+def edit_spark(scene, round_, version, cell, why=""):
+    work = tables.table_work(scene.job, round_, "spark_main")
+    tables.edit(round_, tables.Hand(scene.user, version, why), work, [cell], "x-1")
 
 
 def exported(job) -> bytes:

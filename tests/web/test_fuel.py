@@ -7,6 +7,7 @@ import re
 import numpy as np
 import pytest
 
+from tests.web.drawer import drawer_of
 from tests.web.test_round import at_fuel, cells_of, facts_of, path  # noqa: F401
 from uchiwa.core.evidence.regions import Region
 from uchiwa.core.rounds.convergence import Ended, RegionError, RoundResult, verdict
@@ -67,10 +68,9 @@ def test_a_condition_of_ones_own_is_counted_shown_and_dropped(at_fuel, scene, pa
     assert evidence.sieve.used.sum() < before
     page = at_fuel.get(f"{path}/fuel").text
     assert "engine_speed &lt; 2000" in page
-    told = at_fuel.get(f"{path}/fuel/left-out", params={"reason": text}).json()
-    assert told["spans"]
-    total = sum(b - a for a, b in told["spans"])
-    assert total == pytest.approx(
+    told = drawer_of(at_fuel.get(f"{path}/fuel/left-out", params={"reason": text}))
+    assert told.bands >= told.windows > 0
+    assert told.seconds == pytest.approx(
         evidence.duration[evidence.sieve.verdict == evidence.sieve.reasons.index(text)].sum(), rel=0.25
     )
     at_fuel.send_form(f"{path}/fuel/condition", {"formula": text, "drop": "true"})
@@ -94,9 +94,9 @@ def test_a_wrong_condition_is_said_and_changes_nothing(at_fuel, scene, path, for
 
 
 def test_what_a_rule_left_out_and_what_was_used_can_be_seen(at_fuel, path):  # noqa: F811
-    used = at_fuel.get(f"{path}/fuel/left-out", params={"reason": "used"}).json()
-    assert used["title"] == "samples used"
-    assert used["spans"]
+    used = drawer_of(at_fuel.get(f"{path}/fuel/left-out", params={"reason": "used"}))
+    assert "with samples that are used" in used.title
+    assert used.moments > 0
     assert at_fuel.get(f"{path}/fuel/left-out", params={"reason": "nonsense"}).status_code == 400
 
 

@@ -139,7 +139,7 @@ def test_cells_cloud_brush_and_distribution_agree_with_the_samples(client, log, 
         colour="fuel_error",
         where="engine_speed > 2000",
     )
-    assert cloud["samples"] == int((speed > 2000).sum()) == sum(cloud["count"])
+    assert cloud["samples"] == int((speed > 2000).sum()) == sum(cloud["points"]["count"])
     _, brushed = ask(
         client, f"{here}/brush", log=log.id, x="engine_speed", y="manifold_pressure", box=[3000, 9000, 0, 500]
     )

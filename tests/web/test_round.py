@@ -5,6 +5,7 @@ import numpy as np
 import pytest
 
 from tests.store.conftest import log_text
+from tests.web.drawer import drawer_of
 from uchiwa.core.proposals.fuel.explanation import explain
 from uchiwa.core.tables.difference import signed
 from uchiwa.core.tables.interchange import calibration_json
@@ -206,7 +207,7 @@ def test_an_ended_round_still_shows_what_it_saw(at_fuel, scene, path):
 
 
 def test_the_drawer_reads_three_channels_and_thins_them(at_fuel, scene, path, monkeypatch):
-    monkeypatch.setattr("uchiwa.web.drawer.traces.POINTS", 200)
+    monkeypatch.setattr("uchiwa.web.drawer.moments_picture._POINTS", 50)
     stored_log.forget()
     at_fuel.get(f"{path}/fuel")
     read = []
@@ -217,12 +218,12 @@ def test_the_drawer_reads_three_channels_and_thins_them(at_fuel, scene, path, mo
         return original(sql, *rest, **named)
 
     monkeypatch.setattr(database, "execute_sql", counted)
-    data = at_fuel.get(f"{path}/fuel/moments?i=4&j=4").json()
-    assert [trace["unit"] for trace in data["traces"]] == ["rpm", "kPa", "1"]
-    assert max(len(trace["time"]) for trace in data["traces"]) <= 200
-    assert sum("`channel_chunk`" in sql for sql in read) <= 1
-    assert data["read"].endswith(f"/read?log={data['log']}")
-    assert data["name"] == "drive.csv"
+    drawn = drawer_of(at_fuel.get(f"{path}/fuel/moments?i=4&j=4"))
+    assert drawn.traces == ["engine speed", "intake pressure", "λ measured"]
+    assert max(drawn.points) <= 50
+    assert sum("`channel_chunk`" in sql for sql in read) <= drawn.windows
+    assert re.search(r"/read\?log=\d+&amp;from=[\d.]+&amp;to=[\d.]+&amp;at=[\d.]+$", drawn.read)
+    assert "of drive.csv fed this cell" in drawn.title
 
 
 def test_taking_on_a_car(client):

@@ -10,11 +10,11 @@ import pytest
 
 from tests.store.conftest import log_text
 from tests.store.spark_logs import SESSION, dyno_text, knock_text
+from tests.web.drawer import drawer_of
 from tests.web.test_round import cells_of, facts_of, path  # noqa: F401
 from uchiwa.core.errors import BadInput
 from uchiwa.core.knock.judgement import Verdict
 from uchiwa.core.proposals.fuel_grade.proposal import start_lower
-from uchiwa.core.quantities.display import DisplayUnits
 from uchiwa.services import importing, spark, tables
 from uchiwa.services.review import review_work
 from uchiwa.standin.cars import pike_base
@@ -65,9 +65,9 @@ def test_the_fan_leads_to_spark_and_the_knock_is_shown_with_its_reasons(knocking
     margin = knocking.get(f"{path}/spark/knock/cell?i={i}&j={j}").text
     assert float(facts_of(margin)["after"]) < float(facts_of(margin)["before"])
     assert margin.count("/read?log=") == 4
-    told = knocking.get(f"{path}/spark/knock/moments?i={i}&j={j}").json()
-    assert len(told["spans"]) == 4
-    assert told["traces"][0]["title"] == "knock retard"
+    told = drawer_of(knocking.get(f"{path}/spark/knock/moments?i={i}&j={j}"))
+    assert told.title.startswith("4 moments of ")
+    assert told.traces[0] == "knock retard"
 
 
 def test_every_view_shows_what_the_core_has(knocking, scene, path):  # noqa: F811
@@ -107,13 +107,15 @@ def test_a_persons_word_is_kept_used_carried_over_and_can_be_taken_back(knocking
     assert "Look again" in stale.text
 
 
+def edit_spark(scene, cell, line):
+    work = tables.table_work(scene.job, fresh(scene), "spark_main")
+    tables.edit(fresh(scene), tables.Hand(scene.user, work.draft.version), work, [cell], line)
+
+
 def test_the_review_asks_about_spark_where_it_knocked_but_not_where_that_is_noise(knocking, scene, path):  # noqa: F811
     i, j = int(SPARK.x.nearest(np.array([3200.0]))[0]), int(SPARK.y.nearest(np.array([158.0]))[0])
     with unit_of_work():
-        draft = drafts.current(scene.job)
-        tables.edit(
-            scene.job, fresh(scene), scene.user, draft.version, "spark_main", [(i, j)], "x+2", "", DisplayUnits()
-        )
+        edit_spark(scene, (i, j), "x+2")
         found = spark.knock_work(scene.job, fresh(scene))
         assert "spark_knock" in {one.rule for one in review_work(scene.job, fresh(scene)).concerns}
     cells = " ".join(f"{a}.{b}" for a, b in found.proposal.clusters[0].cells)
@@ -124,10 +126,7 @@ def test_the_review_asks_about_spark_where_it_knocked_but_not_where_that_is_nois
 
 def test_cells_that_only_the_dyno_ran_are_seen_by_the_review(on_dyno, scene, path):  # noqa: F811
     with unit_of_work():
-        draft = drafts.current(scene.job)
-        tables.edit(
-            scene.job, fresh(scene), scene.user, draft.version, "spark_main", [(8, 12)], "x-1", "", DisplayUnits()
-        )
+        edit_spark(scene, (8, 12), "x-1")
         rules = {one.rule for one in review_work(scene.job, fresh(scene)).concerns}
     assert not rules & {"unseen", "never_logged"}
 
@@ -256,7 +255,7 @@ def test_torque_decides_explains_and_is_taken(on_dyno, scene, path):  # noqa: F8
     margin = " ".join(on_dyno.get(f"{path}/spark/torque/cell?i={one.column}&j=11").text.split())
     assert f"At {one.speed:.0f} rpm: {one.advice}" in margin
     assert "Boost against spark" in margin
-    assert on_dyno.get(f"{path}/spark/torque/moments?i={one.column}&j=11").json()["spans"]
+    assert drawer_of(on_dyno.get(f"{path}/spark/torque/moments?i={one.column}&j=11")).bands == 1
     on_dyno.send_form(f"{path}/spark/torque/policy", {"add": "0.5", "most": "0.5"})
     with unit_of_work():
         careful = spark.torque_work(scene.job, fresh(scene)).proposal
@@ -341,7 +340,7 @@ def test_a_knock_limit_from_safe_runs_is_shown_and_taken(client, scene):
     shown = cells_of(page)
     assert all(float(text) == found.proposal.after[j, i] for (i, j), text in shown.items())
     assert "safe samples here" in client.get(f"{here}/spark/limit/cell?i=3&j=0").text
-    assert client.get(f"{here}/spark/limit/moments?i=3&j=0").json()["traces"][0]["title"] == "knock level"
+    assert drawer_of(client.get(f"{here}/spark/limit/moments?i=3&j=0")).traces[0] == "knock level"
     client.send_form(f"{here}/spark/limit/policy", {"margin": "1.5"})
     client.send_form(f"{here}/spark/limit/pin", {"cells": "5.0"})
     client.send_form(f"{here}/spark/limit/take", {"version": draft.version, "table": "knock_limit"})

@@ -22,28 +22,15 @@ from uchiwa.web.stations.spark.grid import TableView, limit_grid, torque_grid, t
 from uchiwa.web.stations.spark.ladder_picture import hill, ladder
 from uchiwa.web.stations.spark.level_picture import level_picture
 from uchiwa.web.stations.spark.page import with_form
-from uchiwa.web.stations.spark.pull_picture import _path, _spread, picture, readings, ticks
+from uchiwa.web.stations.spark.pull_picture import _labels, picture, readings
 
 
-@given(st.floats(-500, 500), st.floats(0.01, 4000), st.integers(1, 8))
-def test_ticks_are_round_within_the_ends_and_not_too_many(low, span, about):
-    found = ticks(low, low + span, about)
-    assert all(low - 1e-6 <= one <= low + span + 1e-6 for one in found)
-    assert len(found) <= 2.6 * about + 2
-    assert len({round(b - a, 6) for a, b in itertools.pairwise(found)}) <= 2
-
-
-def test_a_curve_breaks_where_nothing_is_known():
-    assert _path(np.array([0.0, 1, 2, 3]), np.array([5.0, np.nan, 6, 7])) == "M0.0 5.0M2.0 6.0L3.0 7.0"
-    assert _path(np.array([0.0]), np.array([np.nan])) == ""
-
-
-@given(st.lists(st.tuples(st.floats(0, 40), st.floats(0, 100)), min_size=2, max_size=9))
-def test_labels_near_each_other_do_not_overlap(places):
-    found = _spread([(row, 800.0 + x / 10, y) for row, (x, y) in enumerate(places)], 11.0)
-    heights = sorted(y for *_, y in found)
-    assert all(b - a >= 11.0 - 1e-9 for a, b in itertools.pairwise(heights))
-    assert {row for row, *_ in found} == set(range(len(places)))
+@given(st.lists(st.tuples(st.floats(0, 40), st.floats(0, 100)), min_size=1, max_size=9))
+def test_every_curve_has_its_number_and_labels_do_not_touch(places):
+    found = _labels([(row, 760.0 + x / 10, y) for row, (x, y) in enumerate(places)])
+    heights = sorted(one.y for one in found)
+    assert all(b - a >= 13.0 - 1e-9 for a, b in itertools.pairwise(heights))
+    assert sorted(row for one in found for row in one.rows) == list(range(len(places)))
 
 
 def session():
@@ -58,7 +45,7 @@ def test_the_bands_of_pulls_stand_below_each_other_on_one_speed_axis():
     edges = [(one.top, one.top + one.height) for one in shown.strips]
     assert all(below[0] > above[1] for above, below in itertools.pairwise(edges))
     assert shown.band[0] < shown.band[1]
-    assert len(shown.ends) == 6
+    assert sum(len(one.rows) for one in shown.ends) == 6
     for strip in shown.strips:
         assert all(strip.top - 1 <= y <= strip.top + strip.height + 1 for y, _ in strip.marks)
     told = readings(drawn, [str(one) for one in range(6)], shown)

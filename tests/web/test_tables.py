@@ -11,6 +11,7 @@ import numpy as np
 import pytest
 
 from tests.store.conftest import log_text
+from tests.web.drawer import drawer_of
 from uchiwa.core.tables.image.content import read_calibration
 from uchiwa.core.tables.image.files import read_image, write_image
 from uchiwa.core.tables.interchange import calibration_json
@@ -19,7 +20,7 @@ from uchiwa.standin.cars import car_named, pike_base
 from uchiwa.standin.layouts import flash, image_of, layout_data, layout_of
 from uchiwa.store import calibrations, draft_steps, drafts, images, jobs, links, revisions
 from uchiwa.store.database import database, unit_of_work
-from uchiwa.store.models import Event, User
+from uchiwa.store.models import Event, LogFile, User
 
 PIKE = car_named("corvid-pike")
 FRAGMENT = {"x-fragment": "yes"}
@@ -190,13 +191,14 @@ def test_the_drawer_shows_when_the_engine_was_in_the_chosen_cells(client, scene,
     log, _ = scene.receive(log_text())
     importing.import_log(log.id)
     everywhere = " ".join(f"{i}.{j}" for i in range(15) for j in range(13))
-    told = client.get(f"{path}/tables/moments", params={"table": "ve_main", "cells": everywhere}).json()
-    assert sum(end - start for start, end in told["spans"]) == pytest.approx(told["duration"], rel=0.02)
-    page = client.get(f"{path}/tables/cell", params={"table": "ve_main", "i": 4, "j": 4}).text
+    told = drawer_of(client.get(f"{path}/tables/moments", params={"table": "ve_main", "cells": everywhere}))
+    with unit_of_work():
+        assert told.seconds == pytest.approx(LogFile.get_by_id(log.id).duration_s, rel=0.02)
+    page = client.get(f"{path}/tables/cell", params={"table": "ve_main", "i": 4, "j": 4}).json()["margin"]
     seconds = float(re.search(r'data-fact="seconds">([\d.]+) s', page)[1])
-    told = client.get(f"{path}/tables/moments", params={"table": "ve_main", "cells": "4.4"}).json()
-    assert sum(end - start for start, end in told["spans"]) == pytest.approx(seconds, abs=0.3 * len(told["spans"]))
-    assert len(told["traces"]) == 3
+    told = drawer_of(client.get(f"{path}/tables/moments", params={"table": "ve_main", "cells": "4.4"}))
+    assert told.seconds == pytest.approx(seconds, abs=0.3 * told.moments)
+    assert len(told.traces) == 3
 
 
 HOSTILE = (

@@ -143,7 +143,7 @@ def go_back(job: Job, round_: Round, author: User, version: int, number: int) ->
     if draft.calibration_id == found.calibration_id:
         raise BadInput(f"the draft is the same as revision {number}", advice="there is nothing to go back from")
     content = calibrations.content(found.calibration)
-    return edit(job, round_, author, version, content, f"Went back to revision {number}", {"revision": number})
+    return edit(draft, round_, author, version, content, f"Went back to revision {number}", {"revision": number})
 
 
 def keep_report(revision_: Revision, html: str) -> None:

@@ -203,7 +203,7 @@ def left_out(page: RoundPage, request: Request, reason: str, table: str | None =
     index, spans = left_out_spans(found.proposal.evidence, reason)
     log = found.logs[index]
     words = "with samples that are used" if reason == USED else f"left out: {title_of(reason)}"
-    told = Moments(log, spans, traces_for(found.proposal.table), moments_title(log, len(spans), words))
+    told = Moments(log, spans, traces_for(found.proposal.table), moments_title(log, spans, words))
     return moments_answer(request, page, told)
 
 
@@ -216,7 +216,7 @@ def moments(page: RoundPage, request: Request, i: int, j: int, table: str | None
     share = max(account.logs, key=lambda one: one.samples, default=None)
     index = found.proposal.evidence.names.index(share.name) if share is not None else 0
     log, spans = found.logs[index], spans_of_cell(account, index)
-    told = Moments(log, spans, traces_for(found.proposal.table), moments_title(log, len(spans), "fed this cell"))
+    told = Moments(log, spans, traces_for(found.proposal.table), moments_title(log, spans, "fed this cell"))
     return moments_answer(request, page, told)
 
 

@@ -124,6 +124,6 @@ def moments(
     if best is None:
         raise BadInput("this round has no log", advice="its moments are shown once there is one")
     log, spans = best
-    title = title_of(log, len(spans), f"in {'this cell' if len(chosen) == 1 else 'these cells'}")
+    title = title_of(log, spans, f"in {'this cell' if len(chosen) == 1 else 'these cells'}")
     told = Moments(log, spans, traces_for(found.table), title if spans else f"{log.name} was never here")
     return moments_answer(request, page, told)

@@ -64,7 +64,7 @@ def _moments(found: KnockWork, i: int, j: int) -> Moments:
     index = max(set(numbers), key=numbers.count) if numbers else 0
     spans = [(max(one.event.at - _AROUND_S, 0.0), one.event.at + _AROUND_S) for one in events if one.log == index]
     log = found.desk.row_of(index)
-    return Moments(log, spans, _SHOWN, title_of(log, len(spans), "with this knock"))
+    return Moments(log, spans, _SHOWN, title_of(log, spans, "with this knock"))
 
 
 KNOCK = TableSheet(
