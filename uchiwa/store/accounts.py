@@ -12,6 +12,7 @@ from uchiwa.core.quantities.display import AFR, IMPERIAL, LAMBDA, METRIC
 from uchiwa.store import attempts
 from uchiwa.store.database import run_again, unit_of_work
 from uchiwa.store.models import Shop, User
+from uchiwa.store.rows import first
 
 ATTEMPTS = 8
 WINDOW = timedelta(minutes=10)
@@ -106,7 +107,7 @@ def sign_in(email: str, password: str, address: str) -> User | None:
 
 def person(user_id: int) -> User | None:
     """A person with their shop."""
-    return User.select(User, Shop).join(Shop).where(User.id == user_id).first()
+    return first(User.select(User, Shop).join(Shop).where(User.id == user_id))
 
 
 def first_of(shop_id: int) -> User | None:

@@ -13,6 +13,7 @@ from typing import IO, Any
 from peewee import DataError, IntegrityError
 from pydantic import ValidationError
 
+from uchiwa.core.briefs.brief import Brief
 from uchiwa.core.cars.car_file import CarFile
 from uchiwa.core.cars.temporary_setups import from_data
 from uchiwa.core.errors import BadInput
@@ -21,7 +22,7 @@ from uchiwa.core.tables.image.content import read_calibration
 from uchiwa.core.tables.image.files import read_image
 from uchiwa.core.tables.interchange import calibration_json
 from uchiwa.store import archive_format as form
-from uchiwa.store import briefs, calibrations, events, images, jobs, uploads
+from uchiwa.store import calibrations, events, images, jobs, uploads
 from uchiwa.store.archive_inputs import check_inputs
 from uchiwa.store.archive_report import clean_report
 from uchiwa.store.jobs import STEPS
@@ -261,7 +262,7 @@ def _must_hold_together(part: form.JobPart, archive: ArchiveFile) -> None:
             if not isinstance(json.loads(one.spark), dict):
                 raise TypeError
             if one.brief:
-                briefs.Brief.loads(one.brief)
+                Brief.loads(one.brief)
         if part.setup:
             from_data(json.loads(part.setup))
         pins = json.loads(part.draft.pins)

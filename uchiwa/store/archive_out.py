@@ -7,9 +7,9 @@ import json
 import zipfile
 from collections.abc import Iterable
 from datetime import datetime
-from typing import IO, Any
+from typing import IO, Any, TypeVar
 
-from uchiwa.core.tables.image.files import FORMATS, ImageFormat
+from uchiwa.core.tables.image.files import FORMATS, image_format
 from uchiwa.store import archive_format as form
 from uchiwa.store import images, jobs, log_states, uploads
 from uchiwa.store.models import (
@@ -39,6 +39,8 @@ calibrations/   every calibration that a revision or a step refers to, by SHA-25
 logs/           the uploads as they came
 images/         controller images as files, with their layouts in job.json (format uchiwa.layout/1)
 """
+
+Name = TypeVar("Name")
 
 
 def _utc(moment: datetime) -> str:
@@ -93,8 +95,8 @@ def _described(job: Job, archive: zipfile.ZipFile) -> dict[str, Any]:
         "revisions": [
             {
                 "number": one.number,
-                "parent": revision_number.get(one.parent_id),
-                "round": number.get(one.round_id),
+                "parent": _known(revision_number, one.parent_id),
+                "round": _known(number, one.round_id),
                 "calibration": hashes[one.calibration_id],
                 "by": people[one.author_id],
                 "notes": one.notes,
@@ -120,13 +122,13 @@ def _described(job: Job, archive: zipfile.ZipFile) -> dict[str, Any]:
         "events": [
             {
                 "kind": one.kind,
-                "round": number.get(one.round_id),
-                "by": people.get(one.author_id),
+                "round": _known(number, one.round_id),
+                "by": _known(people, one.author_id),
                 "at": _utc(one.at),
                 "sentence": one.sentence,
                 "inputs": json.loads(one.inputs),
-                "before": hashes.get(one.before_id),
-                "after": hashes.get(one.after_id),
+                "before": _known(hashes, one.before_id),
+                "after": _known(hashes, one.after_id),
                 "put_back": one.put_back,
                 "abandoned": one.abandoned,
                 "version": one.version,
@@ -158,7 +160,7 @@ def _described(job: Job, archive: zipfile.ZipFile) -> dict[str, Any]:
             for one in KnockDecision.select().where(KnockDecision.job == job).order_by(KnockDecision.id)
         ],
         "messages": [
-            {"by": people.get(one.author_id), "text": one.text, "at": _utc(one.at)}
+            {"by": _known(people, one.author_id), "text": one.text, "at": _utc(one.at)}
             for one in Message.select().where(Message.job == job).order_by(Message.id)
         ],
         "channels": [
@@ -219,10 +221,15 @@ def _safe(name: str) -> str:
     )
 
 
+def _known(names: dict[int, Name], number: int | None) -> Name | None:
+    """What stands for a row in the archive; None for none."""
+    return None if number is None else names.get(number)
+
+
 def _image(image: ControllerImage | RevisionImage | None, name: str, archive: zipfile.ZipFile) -> dict[str, Any] | None:
     if image is None:
         return None
-    kind: ImageFormat = image.format
+    kind = image_format(image.format)
     path = f"images/{name}.{FORMATS[kind][0]}"
     data = images.unpack(image.data)
     archive.writestr(path, data)

@@ -8,7 +8,7 @@ from collections.abc import Collection, Mapping
 from threading import Lock
 from typing import Any
 
-from peewee import fn
+from peewee import ModelAlias, fn
 
 from uchiwa.core.tables.interchange import calibration_json
 from uchiwa.core.tables.table import Calibration
@@ -63,7 +63,9 @@ def content(stored: StoredCalibration) -> Calibration:
     return known
 
 
-def without_document(alias: type[StoredCalibration] = StoredCalibration) -> tuple[Any, ...]:
+def without_document(
+    alias: type[StoredCalibration] | ModelAlias[StoredCalibration] = StoredCalibration,
+) -> tuple[Any, ...]:
     """The columns of a calibration but its document, which is read only if it is not remembered."""
     return alias.id, alias.shop, alias.content_hash
 

@@ -38,7 +38,7 @@ class Pool(PooledMySQLDatabase):
     """Connections that find the server again when it has moved, and know whether their thread has written."""
 
     def __init__(self) -> None:
-        super().__init__(None)
+        super().__init__(None)  # type: ignore[no-untyped-call]
         self.mine = _Mine()
 
     def _connect(self) -> Any:
@@ -58,7 +58,7 @@ class Pool(PooledMySQLDatabase):
         """Run a statement, noting whether it may have changed something."""
         if not sql.lstrip("( ")[:6].upper().startswith(("SELECT", "SHOW", "SET")):
             self.mine.wrote = True
-        return super().execute_sql(sql, params, **more)
+        return super().execute_sql(sql, params, **more)  # type: ignore[no-untyped-call]
 
 
 class _Mine(threading.local):

@@ -23,7 +23,7 @@ def keep_pins(draft: Draft, table_id: str, old: Cells, cells: Cells) -> bool:
     """Keep a table's pins after cells were toggled."""
     free = cells <= old
     now_pinned = old - cells if free else old | cells
-    draft.pins = json.dumps(json.loads(draft.pins) | {table_id: sorted(now_pinned)})  # type: ignore[assignment]
+    draft.pins = json.dumps(json.loads(draft.pins) | {table_id: sorted(now_pinned)})
     Draft.update(pins=draft.pins).where(Draft.id == draft.id).execute()
     return not free
 

@@ -117,9 +117,14 @@ _BARRIERS = ("setup-on", "setup-off")
 
 def as_steps(found: Iterable[Event]) -> tuple[Step, ...]:
     """The steps that stand, as the core has them; their contents in two queries for any number of them."""
-    standing = [one for one in found if not one.put_back]
-    known = calibrations.contents([number for one in standing for number in (one.before_id, one.after_id)])
-    return tuple(Step(known[one.before_id], known[one.after_id], _reason(one), one.kind, one.id) for one in standing)
+    standing = [(one, one.before_id, one.after_id) for one in found if not one.put_back]
+    ids = [(before, after) for _, before, after in standing if before is not None and after is not None]
+    known = calibrations.contents([number for pair in ids for number in pair])
+    return tuple(
+        Step(known[before], known[after], _reason(one), one.kind, one.id)
+        for one, before, after in standing
+        if before is not None and after is not None
+    )
 
 
 def _reason(step: Event) -> str:

@@ -9,6 +9,7 @@ from peewee import JOIN
 
 from uchiwa.store.clock import now
 from uchiwa.store.models import Event, Job, Round, StoredCalibration, User
+from uchiwa.store.rows import first
 
 
 def record(
@@ -44,7 +45,7 @@ UNDO, REDO, BRIEF = "undo", "redo", "brief"
 def latest(job: Job, kind: str) -> Event | None:
     """The newest event of a kind, with its author."""
     query = Event.select(Event, User).join(User, JOIN.LEFT_OUTER).where(Event.job == job, Event.kind == kind)
-    return query.order_by(Event.id.desc()).first()
+    return first(query.order_by(Event.id.desc()))
 
 
 def history(job: Job, round_: Round | None = None) -> list[Event]:

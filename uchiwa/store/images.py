@@ -8,7 +8,7 @@ from functools import lru_cache
 import zstandard
 
 from uchiwa.core.tables.image.content import Written, read_calibration, write_calibration
-from uchiwa.core.tables.image.files import ImageFormat, read_image, write_image
+from uchiwa.core.tables.image.files import ImageFormat, image_format, read_image, write_image
 from uchiwa.core.tables.image.layout import Layout
 from uchiwa.core.tables.image.layout_json import loads
 from uchiwa.core.tables.image.memory import Memory
@@ -82,7 +82,7 @@ def written(image: ControllerImage, calibration: Calibration) -> Written:
 
 def keep_for(revision: Revision, image: ControllerImage, calibration: Calibration) -> RevisionImage:
     """Keep what a revision goes out as, in the format in which the image came."""
-    kind: ImageFormat = image.format
+    kind = image_format(image.format)
     data = write_image(written(image, calibration).memory, kind)
     digest = hashlib.sha256(data).hexdigest()
     RevisionImage.insert(

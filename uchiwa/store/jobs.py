@@ -20,6 +20,7 @@ from uchiwa.store import calibrations, events, moves
 from uchiwa.store.clock import now
 from uchiwa.store.log_states import IMPORTING, READY, RECEIVING, REFUSED, STORED
 from uchiwa.store.models import Car, Customer, Draft, Event, Job, LogFile, Revision, Round, User
+from uchiwa.store.rows import first, rows
 
 TAKE, SPARK, EDIT = "take", "spark", "edit"
 STEPS = (TAKE, SPARK, EDIT)
@@ -113,7 +114,8 @@ def _can_be(key: str, value: Any) -> bool:
 
 def find(shop_id: int, job_id: int) -> Job | None:
     """A job of a shop with its car and customer; None if there is none or it is another shop's."""
-    return Job.select(Job, Car, Customer).join(Car).join(Customer).where(Job.id == job_id, Job.shop == shop_id).first()
+    query = Job.select(Job, Car, Customer).join(Car).join(Customer)
+    return first(query.where(Job.id == job_id, Job.shop == shop_id))
 
 
 def rounds(job: Job) -> list[Round]:
@@ -133,12 +135,12 @@ def facts_of(rounds_: Collection[Round]) -> dict[int, RoundFacts]:
         return {}
     counted: dict[tuple[int, str], int] = {}
     query = (
-        LogFile.select(LogFile.round, LogFile.state, fn.COUNT(LogFile.id).alias("number"))
+        LogFile.select(LogFile.round, LogFile.state, fn.COUNT(LogFile.id))
         .where(LogFile.round.in_(ids), LogFile.accepted)
         .group_by(LogFile.round, LogFile.state)
     )
-    for row in query:
-        counted[(row.round_id, row.state)] = row.number
+    for round_id, state, number in rows(query):
+        counted[round_id, state] = number
     unfit: dict[int, int] = {}
     dynos: dict[int, int] = {}
     for row in (
@@ -156,14 +158,15 @@ def facts_of(rounds_: Collection[Round]) -> dict[int, RoundFacts]:
             unfit[row.round_id] = unfit.get(row.round_id, 0) + 1
     taken: dict[int, int] = {}
     sparked: dict[int, int] = {}
-    for row in (
-        Event.select(Event.round, Event.kind, fn.COUNT(Event.id).alias("number"))
+    steps = (
+        Event.select(Event.round, Event.kind, fn.COUNT(Event.id))
         .where(Event.round.in_(ids), Event.kind.in_(STEPS), ~Event.put_back)
         .group_by(Event.round, Event.kind)
-    ):
-        taken[row.round_id] = taken.get(row.round_id, 0) + row.number
-        if row.kind == SPARK:
-            sparked[row.round_id] = row.number
+    )
+    for round_id, kind, number in rows(steps):
+        taken[round_id] = taken.get(round_id, 0) + number
+        if kind == SPARK:
+            sparked[round_id] = number
     refusals = {
         row.round_id: row.message
         for row in LogFile.select(LogFile.round, LogFile.message)

@@ -12,6 +12,7 @@ from uchiwa.store.clock import now
 from uchiwa.store.database import run_again, unit_of_work
 from uchiwa.store.log_states import IMPORTING, STORED
 from uchiwa.store.models import Job, LogFile
+from uchiwa.store.rows import rows
 from uchiwa.store.uploads import refuse_row
 
 LEASE = timedelta(seconds=30)
@@ -40,7 +41,7 @@ def claim(log_id: int) -> LogFile | None:
     owner = str(uuid.uuid4())
     with unit_of_work():
         wanted = LogFile.select().where(LogFile.id == log_id, LogFile.source.is_null(), _free())
-        log = wanted.for_update("FOR UPDATE SKIP LOCKED").first()
+        log = wanted.for_update("FOR UPDATE SKIP LOCKED").first()  # type: ignore[arg-type]  # peewee takes the clause
         if log is None:
             return None
         if log.attempts >= ATTEMPTS:
@@ -76,11 +77,11 @@ def next_waiting(most_of_a_shop: int, passed_over: Collection[int] = ()) -> int 
     with unit_of_work():
         busy = LogFile.select(Job.shop, fn.COUNT(LogFile.id).alias("number")).join(Job)
         busy = busy.where(LogFile.state == IMPORTING, LogFile.source.is_null(), ~_free()).group_by(Job.shop)
-        running = {shop: int(number) for shop, number in busy.tuples()}
+        running = {shop: int(number) for shop, number in rows(busy)}
         oldest = LogFile.select(Job.shop, fn.MIN(LogFile.id)).join(Job).where(LogFile.source.is_null(), _free())
         if passed_over:
             oldest = oldest.where(LogFile.id.not_in(list(passed_over)))
-        found = [(running.get(shop, 0), int(first)) for shop, first in oldest.group_by(Job.shop).tuples()]
+        found = [(running.get(shop, 0), int(first)) for shop, first in rows(oldest.group_by(Job.shop))]
     free = [one for one in found if one[0] < most_of_a_shop]
     return min(free)[1] if free else None
 

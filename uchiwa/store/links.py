@@ -9,6 +9,7 @@ from datetime import timedelta
 from uchiwa.store import attempts
 from uchiwa.store.clock import now
 from uchiwa.store.models import Car, Customer, CustomerLink, Job, Shop
+from uchiwa.store.rows import first
 
 _TOKEN_BYTES = 24
 GUESSES = 30
@@ -38,11 +39,10 @@ def revoke(job: Job) -> None:
 
 def current(job: Job) -> CustomerLink | None:
     """The link that works, if there is one."""
-    return (
+    return first(
         CustomerLink.select()
         .where(CustomerLink.job == job, CustomerLink.revoked_at.is_null())
         .order_by(CustomerLink.id.desc())
-        .first()
     )
 
 
@@ -53,14 +53,13 @@ def open_job(token: str) -> Job | None:
         return None
     if link.seen_at is None or abs(now() - link.seen_at) > timedelta(minutes=1):
         CustomerLink.update(seen_at=now()).where(CustomerLink.id == link.id).execute()
-    return (
+    return first(
         Job.select(Job, Car, Customer, Shop)
         .join(Car)
         .join(Customer)
         .switch(Job)
         .join(Shop)
         .where(Job.id == link.job_id)
-        .first()
     )
 
 

@@ -14,6 +14,7 @@ from uchiwa.store.conflict import ConflictError
 from uchiwa.store.draft_steps import edit, steps
 from uchiwa.store.drafts import StaleDraftError, advance, as_seen, current, done_since
 from uchiwa.store.models import Event, Job, LogFile, Revision, Round, StoredCalibration, User
+from uchiwa.store.rows import first
 
 
 def freeze(
@@ -87,12 +88,11 @@ def withdrawn_last(job: Job) -> Revision | None:
 
 
 def _latest(job: Job, which: Expression) -> Revision | None:
-    return (
+    return first(
         Revision.select(Revision, *calibrations.without_document())
         .join(StoredCalibration)
         .where(Revision.job == job, which)
         .order_by(Revision.number.desc())
-        .first()
     )
 
 
@@ -181,11 +181,10 @@ def of_job(job: Job) -> list[Revision]:
 
 def numbered(job: Job, number: int) -> Revision | None:
     """One revision of a job with its calibration."""
-    return (
+    return first(
         Revision.select(Revision, *calibrations.without_document())
         .join(StoredCalibration)
         .where(Revision.job == job, Revision.number == number)
-        .first()
     )
 
 
@@ -193,9 +192,8 @@ def parent_of(revision_: Revision) -> Revision | None:
     """The revision that another was made from, with its calibration."""
     if revision_.parent_id is None:
         return None
-    return (
+    return first(
         Revision.select(Revision, *calibrations.without_document())
         .join(StoredCalibration)
         .where(Revision.id == revision_.parent_id)
-        .first()
     )

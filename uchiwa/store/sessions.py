@@ -9,6 +9,7 @@ from datetime import timedelta
 from uchiwa.store.clock import now
 from uchiwa.store.database import run_again, unit_of_work
 from uchiwa.store.models import Flash, Shop, User, WebSession
+from uchiwa.store.rows import first
 
 LASTS = timedelta(days=14)
 _SEEN_EVERY = timedelta(minutes=10)
@@ -42,13 +43,8 @@ def person_of(token: str) -> User | None:
     counts as seen now.
     """
     with unit_of_work():
-        found = (
-            WebSession.select(WebSession, User, Shop)
-            .join(User)
-            .join(Shop)
-            .where(WebSession.token_hash == _hash(token))
-            .first()
-        )
+        query = WebSession.select(WebSession, User, Shop).join(User).join(Shop)
+        found = first(query.where(WebSession.token_hash == _hash(token)))
         if found is None:
             return None
         age = now() - found.seen_at

@@ -211,7 +211,8 @@ def _signals_of(log: LogFile, keys: Collection[str] | None) -> list[StoredSignal
 
     Written as SQL: building the statement would take longer than answering it.
     """
-    statement, values = _CHANNELS, [log.id]
+    statement = _CHANNELS
+    values: list[int | str] = [log.id]
     if keys is not None:
         known = [samples.TIME, "engine_speed", *(key for key in keys if not key.startswith(_FREE))]
         free = [key.removeprefix(_FREE) for key in keys if key.startswith(_FREE)]

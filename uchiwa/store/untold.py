@@ -11,6 +11,7 @@ from uchiwa.store import log_states
 from uchiwa.store.clock import now
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import LogFile, Round
+from uchiwa.store.rows import rows
 
 PATIENCE = timedelta(seconds=15)
 """So long a round waits for the rest of its files before it is told what those that are there show."""
@@ -38,7 +39,7 @@ def next_round(passed_over: Collection[int] = ()) -> int | None:
         if passed_over:
             query = query.where(Round.id.not_in(list(passed_over)))
         late = now() - PATIENCE
-        for id_, since in query.order_by(Round.untold_since).limit(50).tuples():
+        for id_, since in rows(query.order_by(Round.untold_since).limit(50)):
             if since <= late or not waits_for_more(id_):
                 return int(id_)
     return None

@@ -19,6 +19,7 @@ from uchiwa.store.database import run_again, unit_of_work
 from uchiwa.store.locks import lock_job
 from uchiwa.store.log_states import RECEIVING, REFUSED, STORED
 from uchiwa.store.models import Job, LogFile, LogRawChunk, Round, blob
+from uchiwa.store.rows import first
 
 PIECE = 1 << 20
 _ZSTD = "zstd"
@@ -150,7 +151,7 @@ def _append(
     with unit_of_work():
         lock_job(job.id)
         mine = (LogFile.round == round_) & (LogFile.upload_key == key) & (LogFile.state == RECEIVING)
-        log = LogFile.select().where(mine).for_update().first()
+        log = first(LogFile.select().where(mine).for_update())
         if log is None:
             if start:
                 raise BadInput("an earlier part of this file is missing", where=name, advice="send the file again")
@@ -193,4 +194,6 @@ def refuse_row(log: LogFile, message: str) -> None:
 def drop_abandoned() -> int:
     """Forget uploads that broke off a week ago and were never sent again."""
     with unit_of_work():
-        return LogFile.delete().where(LogFile.state == RECEIVING, LogFile.uploaded_at < now() - _STALE_UPLOAD).execute()
+        return int(
+            LogFile.delete().where(LogFile.state == RECEIVING, LogFile.uploaded_at < now() - _STALE_UPLOAD).execute()
+        )

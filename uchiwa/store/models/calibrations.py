@@ -21,6 +21,7 @@ class StoredCalibration(Base):
     """A calibration's content, kept once for each content."""
 
     shop = ForeignKeyField(Shop, on_delete="CASCADE")
+    shop_id: int
     content_hash = CharField(max_length=64)
     document = LongTextField()
 
@@ -38,11 +39,16 @@ class Revision(Base):
     """
 
     job = ForeignKeyField(Job, on_delete="CASCADE")
+    job_id: int
     number = IntegerField()
     parent = ForeignKeyField("self", null=True, on_delete="CASCADE")
+    parent_id: int | None
     round = ForeignKeyField(Round, null=True, on_delete="CASCADE")
+    round_id: int | None
     calibration = ForeignKeyField(StoredCalibration)
+    calibration_id: int
     author = ForeignKeyField(User)
+    author_id: int
     notes = TextField(default="")
     frozen_at = DateTimeField()
     final = BooleanField(default=False)
@@ -66,8 +72,11 @@ class Draft(Base):
     """
 
     job = ForeignKeyField(Job, unique=True, on_delete="CASCADE")
+    job_id: int
     base = ForeignKeyField(Revision)
+    base_id: int
     calibration = ForeignKeyField(StoredCalibration)
+    calibration_id: int
     version = IntegerField(default=1)
     pins = LongTextField(default="{}")
 
@@ -76,6 +85,7 @@ class ControllerImage(Base):
     """The image a job's car came with, as the file that was given, packed, and the layout that describes it."""
 
     job = ForeignKeyField(Job, unique=True, on_delete="CASCADE")
+    job_id: int
     name = CharField(max_length=200)
     format = CharField(max_length=8)
     layout = LongTextField()
@@ -92,6 +102,7 @@ class RevisionImage(Base):
     """The image that a frozen revision went out as, packed; `content_hash` is that of the file."""
 
     revision = ForeignKeyField(Revision, unique=True, on_delete="CASCADE")
+    revision_id: int
     format = CharField(max_length=8)
     content_hash = CharField(max_length=64)
     layout = LongTextField()
@@ -111,14 +122,19 @@ class Event(Base):
     """
 
     job = ForeignKeyField(Job, on_delete="CASCADE")
+    job_id: int
     round = ForeignKeyField(Round, null=True, on_delete="CASCADE")
+    round_id: int | None
     kind = CharField(max_length=24)
     author = ForeignKeyField(User, null=True)
+    author_id: int | None
     at = DateTimeField()
     sentence = CharField(max_length=500)
     inputs = LongTextField(default="{}")
     before = ForeignKeyField(StoredCalibration, null=True, backref="+")
+    before_id: int | None
     after = ForeignKeyField(StoredCalibration, null=True, backref="+")
+    after_id: int | None
     put_back = BooleanField(default=False)
     abandoned = BooleanField(default=False)
     version = IntegerField(null=True)

@@ -17,11 +17,13 @@ class ComputedChannel(Base):
     """A shop's computed channel; `name` is what formulas call it."""
 
     shop = ForeignKeyField(Shop, on_delete="CASCADE")
+    shop_id: int
     name = CharField(max_length=40)
     title = CharField(max_length=80)
     formula = CharField(max_length=500)
     unit = CharField(max_length=32)
     author = ForeignKeyField(User)
+    author_id: int
     at = DateTimeField()
 
     class Meta:
@@ -35,6 +37,7 @@ class KeptArrangement(Base):
     """An arrangement of strips that a person keeps."""
 
     user = ForeignKeyField(User, on_delete="CASCADE")
+    user_id: int
     name = CharField(max_length=60)
     strips = TextField()
 

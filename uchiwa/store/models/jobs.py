@@ -21,6 +21,7 @@ class Customer(Base):
     """A driver whose car is tuned."""
 
     shop = ForeignKeyField(Shop, on_delete="CASCADE")
+    shop_id: int
     name = CharField(max_length=120)
 
     class Meta:
@@ -33,6 +34,7 @@ class Car(Base):
     """A customer's car."""
 
     customer = ForeignKeyField(Customer, on_delete="CASCADE")
+    customer_id: int
     title = CharField(max_length=120)
     details = CharField(max_length=200, default="")
     file = LongTextField(default="{}")
@@ -42,7 +44,9 @@ class Job(Base):
     """One car under work. `moved_at` is when the move last passed to the other side; `once` names the form it is from."""
 
     shop = ForeignKeyField(Shop, on_delete="CASCADE")
+    shop_id: int
     car = ForeignKeyField(Car, on_delete="CASCADE")
+    car_id: int
     closed = BooleanField(default=False)
     moved_at = DateTimeField()
     setup = LongTextField(null=True)
@@ -58,6 +62,7 @@ class Round(Base):
     """One turn of the cycle; the last of a job is the one under work."""
 
     job = ForeignKeyField(Job, on_delete="CASCADE")
+    job_id: int
     number = IntegerField()
     policy = TextField(default="{}")
     spark = LongTextField(default="{}")
@@ -82,6 +87,7 @@ class CustomerLink(Base):
     """The secret link of a job's customer; only a hash of its token is kept."""
 
     job = ForeignKeyField(Job, on_delete="CASCADE")
+    job_id: int
     token_hash = CharField(max_length=64, unique=True)
     made_at = DateTimeField()
     revoked_at = DateTimeField(null=True)
@@ -97,7 +103,9 @@ class Message(Base):
     """A few words between tuner and customer; without an author they are the customer's. `once` names the form."""
 
     job = ForeignKeyField(Job, on_delete="CASCADE")
+    job_id: int
     author = ForeignKeyField(User, null=True)
+    author_id: int | None
     text = CharField(max_length=2000)
     at = DateTimeField()
     once = CharField(max_length=64, null=True)
@@ -112,6 +120,7 @@ class BriefPattern(Base):
     """A brief kept under a name, to be fitted to other cars."""
 
     shop = ForeignKeyField(Shop, on_delete="CASCADE")
+    shop_id: int
     name = CharField(max_length=80)
     document = LongTextField()
 
@@ -127,6 +136,7 @@ class DemoPart(Base):
 
     name = CharField(max_length=64, unique=True)
     job = ForeignKeyField(Job, null=True, on_delete="SET NULL")
+    job_id: int | None
     done = BooleanField(default=False)
 
     class Meta:

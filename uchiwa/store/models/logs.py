@@ -30,8 +30,11 @@ class LogFile(Base):
     """
 
     job = ForeignKeyField(Job, on_delete="CASCADE")
+    job_id: int
     round = ForeignKeyField(Round, on_delete="CASCADE")
+    round_id: int
     source = ForeignKeyField("self", null=True, on_delete="CASCADE")
+    source_id: int | None
     name = CharField(max_length=200)
     size = BigIntegerField()
     content_hash = CharField(max_length=64, null=True)
@@ -74,8 +77,9 @@ class LogFile(Base):
 class LogRawChunk(Base):
     """A piece of an upload as it came."""
 
-    id = None
+    id = None  # type: ignore[assignment]
     log = ForeignKeyField(LogFile, on_delete="CASCADE")
+    log_id: int
     position = IntegerField()
     data = MediumBlobField()
 
@@ -93,6 +97,7 @@ class LogChannel(Base):
     """
 
     log = ForeignKeyField(LogFile, on_delete="CASCADE")
+    log_id: int
     raster = IntegerField()
     position = IntegerField()
     name = CharField(max_length=190)
@@ -120,8 +125,9 @@ class LogChannel(Base):
 class ChannelChunk(Base):
     """A piece of a channel's samples, compressed, with its extremes."""
 
-    id = None
+    id = None  # type: ignore[assignment]
     channel = ForeignKeyField(LogChannel, on_delete="CASCADE")
+    channel_id: int
     position = IntegerField()
     samples = IntegerField()
     minimum = DoubleField(null=True)
@@ -138,8 +144,9 @@ class ChannelChunk(Base):
 class ChannelLevel(Base):
     """One level of a channel's pyramid: lows and highs in one blob, sums and numbers of readings in another."""
 
-    id = None
+    id = None  # type: ignore[assignment]
     channel = ForeignKeyField(LogChannel, on_delete="CASCADE")
+    channel_id: int
     block = IntegerField()
     blocks = IntegerField()
     extremes = MediumBlobField()
@@ -156,6 +163,7 @@ class FoundInLog(Base):
     """A finding of a log; `at` holds its stretches as JSON."""
 
     log = ForeignKeyField(LogFile, on_delete="CASCADE")
+    log_id: int
     rule = CharField(max_length=32)
     severity = CharField(max_length=12)
     customer = CharField(max_length=600)
@@ -172,7 +180,9 @@ class LogNote(Base):
     """A note on a moment or stretch of a log; `shown` to the customer or not."""
 
     log = ForeignKeyField(LogFile, on_delete="CASCADE")
+    log_id: int
     author = ForeignKeyField(User)
+    author_id: int
     start_s = DoubleField()
     end_s = DoubleField()
     text = CharField(max_length=1000)
@@ -193,7 +203,9 @@ class ChannelMemory(Base):
     """
 
     shop = ForeignKeyField(Shop, on_delete="CASCADE")
+    shop_id: int
     car = ForeignKeyField(Car, null=True, on_delete="CASCADE")
+    car_id: int | None
     header = CharField(max_length=64, default="")
     scope = CharField(max_length=72)
     channel = CharField(max_length=255)
@@ -211,6 +223,7 @@ class PullNote(Base):
     """What was changed for a pull, whether it is shown, and its place among the others."""
 
     log = ForeignKeyField(LogFile, on_delete="CASCADE")
+    log_id: int
     number = IntegerField()
     note = CharField(max_length=300, default="")
     hidden = BooleanField(default=False)

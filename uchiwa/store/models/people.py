@@ -27,6 +27,7 @@ class User(Base):
     """A person who signs in."""
 
     shop = ForeignKeyField(Shop, on_delete="CASCADE")
+    shop_id: int
     email = CharField(max_length=190, unique=True)
     name = CharField(max_length=120)
     password_hash = CharField(max_length=255)
@@ -48,6 +49,7 @@ class WebSession(Base):
 
     token_hash = CharField(max_length=64, unique=True)
     user = ForeignKeyField(User, on_delete="CASCADE")
+    user_id: int
     made_at = DateTimeField()
     seen_at = DateTimeField()
 

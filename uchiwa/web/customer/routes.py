@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import io
 import json
-from typing import Annotated
+from typing import Annotated, Any
 
 from fastapi import Body, Depends, Form, HTTPException, Request, UploadFile
 from fastapi.responses import JSONResponse, PlainTextResponse, RedirectResponse, Response
 
 from uchiwa.core.briefs.brief import LAW
+from uchiwa.core.tables.image.files import image_format
 from uchiwa.services import upload_pieces
 from uchiwa.store import accounts, calibrations, images, log_states, messages, notes, revisions, uploads
 from uchiwa.store.collected import collected, drive_words
@@ -65,7 +66,7 @@ def page(request: Request, opened: Opened, token: str) -> Response:
         revision = revisions.offered(job)
         withdrawn = revisions.withdrawn_last(job)
         image = images.of_revision(revision) if revision is not None else None
-        values = {
+        values: dict[str, Any] = {
             "token": token,
             "job": job,
             "round": round_,
@@ -179,7 +180,7 @@ def image(opened: Opened) -> Response:
         if kept is None:
             raise HTTPException(404)
         data = images.file_of(kept)
-        name = package.image_name(job, found, kept.format)
+        name = package.image_name(job, found, image_format(kept.format))
     return _private(as_file(data, name, "application/octet-stream"))
 
 

@@ -6,7 +6,7 @@ import hashlib
 import io
 import zipfile
 
-from uchiwa.core.tables.image.files import FORMATS, ImageFormat
+from uchiwa.core.tables.image.files import FORMATS, ImageFormat, image_format
 from uchiwa.core.tables.interchange import calibration_json
 from uchiwa.store import calibrations, images
 from uchiwa.store.models import Job, Revision, RevisionImage
@@ -36,7 +36,7 @@ def package(job: Job, revision: Revision, image: RevisionImage | None, brief: st
     name, text = calibration_file(job, revision)
     files[name] = text.encode()
     if image is not None:
-        files[image_name(job, revision, image.format)] = images.file_of(image)
+        files[image_name(job, revision, image_format(image.format))] = images.file_of(image)
     if revision.notes:
         files["notes.md"] = revision.notes.encode()
     title = report.title_of(job, revision)

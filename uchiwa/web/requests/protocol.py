@@ -10,7 +10,7 @@ from uvicorn.protocols.http.h11_impl import H11Protocol
 HEAD_WITHIN_S = 15.0
 
 
-class PunctualProtocol(H11Protocol):
+class PunctualProtocol(H11Protocol):  # type: ignore[misc]  # uvicorn brings no types
     """Closes a connection that has not sent the head of its request within a quarter of a minute."""
 
     _deadline: asyncio.TimerHandle | None = None

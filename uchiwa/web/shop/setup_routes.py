@@ -7,7 +7,7 @@ from typing import Annotated
 from fastapi import Form, Request
 from fastapi.responses import RedirectResponse, Response
 
-from uchiwa.core.cars.temporary_setups import Setup, read_wishes
+from uchiwa.core.cars.temporary_setups import PREPARED, Setup, read_wishes
 from uchiwa.core.errors import BadInput
 from uchiwa.store import calibrations, drafts, setups
 from uchiwa.store import jobs as store
@@ -43,7 +43,7 @@ def setups_page(request: Request, user: Person, job_id: int) -> Response:
         now=now,
         rows=rows,
         names=names,
-        own=len(setups.PREPARED),
+        own=len(PREPARED),
         constants=calibration.constants,
     )
 

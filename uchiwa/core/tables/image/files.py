@@ -21,6 +21,18 @@ LARGEST = 16 * 2**20
 _START_RECORDS = (bincopy.IHEX_START_SEGMENT_ADDRESS, bincopy.IHEX_START_LINEAR_ADDRESS)
 
 
+def image_format(name: str) -> ImageFormat:
+    """A format by its name, as it is kept.
+
+    Raises:
+        ValueError: there is none of this name.
+    """
+    for one in FORMATS:
+        if one == name:
+            return one
+    raise ValueError(f"there is no image format “{name}”")
+
+
 def recognised(data: bytes) -> ImageFormat:
     """The format of an image file, by how its first line that is not blank begins."""
     first = next((line for line in data[:4096].splitlines() if line.strip()), b"").strip()

@@ -78,7 +78,7 @@ def _must_be_as_seen(page: RoundPage, mark: str) -> None:
     """Raises ConflictError if the brief is another than the one a form was made from."""
     if mark and mark != mark_of(page.round.brief):
         last = events.latest(page.job, events.BRIEF)
-        who = f" ({last.author.name if last.author_id else 'Uchiwa'}: {last.sentence})" if last is not None else ""
+        who = f" ({last.author.name if last.author else 'Uchiwa'}: {last.sentence})" if last is not None else ""
         raise ConflictError(
             f"The brief was changed while you were at it{who}. Nothing was overwritten: reload, and look at it as it is now."
         )

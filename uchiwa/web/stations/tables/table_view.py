@@ -68,7 +68,7 @@ def history_of(found: list[Event]) -> list[dict[str, Any]]:
             "sentence": one.sentence,
             "kind": one.kind,
             "undone": one.put_back,
-            "who": one.author.name if one.author_id else "",
+            "who": one.author.name if one.author else "",
             "when": ago(one.at),
         }
         for one in reversed(found)
