@@ -179,30 +179,32 @@ class _Need:
             self.name(node.id, node, formula)
             return
         if isinstance(node, ast.Call) and isinstance(node.func, ast.Name):
-            first = node.args[0]
-            given = str(first.value) if isinstance(first, ast.Constant) else ""
-            if node.func.id == "or_else":
+            self._check_call(node, node.func.id, formula)
+            return
+        for child in ast.iter_child_nodes(node):
+            self.check(child, formula)
+
+    def _check_call(self, node: ast.Call, function: str, formula: Formula) -> None:
+        first = node.args[0]
+        given = str(first.value) if isinstance(first, ast.Constant) else ""
+        match function:
+            case "or_else":
                 try:
                     self.check(first, formula)
                 except MissingChannelError:
                     self.check(node.args[1], formula)
-                return
-            if node.func.id == "constant":
+            case "constant":
                 constant_of(formula, node, given, self.calibration, self.car)
-                return
-            if node.func.id == "dead_time":
-                dead_times(formula, node, self.car)
-            if node.func.id == "table":
+            case "table":
                 table = table_named(formula, node, given, self.calibration)
                 for axis in (table.x, table.y):
                     if axis is not None:
                         self.name(axis.quantity, node, formula)
-                return
-            for argument in node.args:
-                self.check(argument, formula)
-            return
-        for child in ast.iter_child_nodes(node):
-            self.check(child, formula)
+            case _:
+                if function == "dead_time":
+                    dead_times(formula, node, self.car)
+                for argument in node.args:
+                    self.check(argument, formula)
 
     def name(self, name: str, node: ast.AST, formula: Formula) -> None:
         """A name in a formula."""

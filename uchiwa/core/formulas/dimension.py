@@ -8,7 +8,7 @@ scale or a dimension of its own (a gas constant, a conversion), so that the resu
 from __future__ import annotations
 
 import ast
-from collections.abc import Collection
+from collections.abc import Callable, Collection
 from dataclasses import dataclass
 from typing import Protocol
 
@@ -240,43 +240,50 @@ class _Units:
 
     def _call(self, node: ast.Call) -> Measure:
         name = node.func.id if isinstance(node.func, ast.Name) else ""
-        match name:
-            case "rate":
-                inner = self.of(node.args[0])
-                if inner.plain or inner.unit is None:
-                    return inner
-                second = inner.unit._REGISTRY.Unit("second")
-                return Measure(_difference(inner.unit) / second, inner.exact)
-            case "sqrt":
-                inner = self.of(node.args[0])
-                return inner if inner.plain or inner.unit is None else Measure(powered(inner.unit, 0.5), inner.exact)
-            case "or_else":
-                return self._or_else(node)
-            case "min" | "max":
-                return self._alike(list(node.args), "chosen between")
-            case "where":
-                self.of(node.args[0])
-                return self._alike(list(node.args[1:]), "chosen between")
-            case "table":
-                return self._table(node)
-            case "constant":
-                given = node.args[0]
-                if (self.calibration is None and self.car is None) or not isinstance(given, ast.Constant):
-                    return _UNKNOWN
-                unit = constant_of(self.formula, node, str(given.value), self.calibration, self.car).unit
-                return Measure(pint_unit(unit), exact=pint_unit(unit) is not None)
-            case "held" | "gear_from":
-                for one in node.args:
-                    self.of(one)
-                return _PLAIN
-            case "dead_time":
-                self.of(node.args[0])
-                return Measure(pint_unit("ms"))
-            case "stoichiometric":
-                self.of(node.args[0])
-                return Measure(pint_unit("1"))
-            case _:
-                return self.of(node.args[0])
+        rules: dict[str, Callable[[ast.Call], Measure]] = {
+            "rate": self._rate,
+            "sqrt": self._root,
+            "or_else": self._or_else,
+            "min": lambda call: self._alike(list(call.args), "chosen between"),
+            "max": lambda call: self._alike(list(call.args), "chosen between"),
+            "where": self._where,
+            "table": self._table,
+            "constant": self._constant,
+            "held": lambda call: self._always(call, _PLAIN),
+            "gear_from": lambda call: self._always(call, _PLAIN),
+            "dead_time": lambda call: self._always(call, Measure(pint_unit("ms"))),
+            "stoichiometric": lambda call: self._always(call, Measure(pint_unit("1"))),
+        }
+        measure = rules.get(name)
+        return measure(node) if measure is not None else self.of(node.args[0])
+
+    def _always(self, node: ast.Call, measure: Measure) -> Measure:
+        """What a function gives whatever it is of; its arguments are looked through all the same."""
+        for one in node.args:
+            self.of(one)
+        return measure
+
+    def _rate(self, node: ast.Call) -> Measure:
+        inner = self.of(node.args[0])
+        if inner.plain or inner.unit is None:
+            return inner
+        second = inner.unit._REGISTRY.Unit("second")
+        return Measure(_difference(inner.unit) / second, inner.exact)
+
+    def _root(self, node: ast.Call) -> Measure:
+        inner = self.of(node.args[0])
+        return inner if inner.plain or inner.unit is None else Measure(powered(inner.unit, 0.5), inner.exact)
+
+    def _where(self, node: ast.Call) -> Measure:
+        self.of(node.args[0])
+        return self._alike(list(node.args[1:]), "chosen between")
+
+    def _constant(self, node: ast.Call) -> Measure:
+        given = node.args[0]
+        if (self.calibration is None and self.car is None) or not isinstance(given, ast.Constant):
+            return _UNKNOWN
+        unit = constant_of(self.formula, node, str(given.value), self.calibration, self.car).unit
+        return Measure(pint_unit(unit), exact=pint_unit(unit) is not None)
 
     def _table(self, node: ast.Call) -> Measure:
         first = node.args[0]

@@ -230,53 +230,63 @@ class _Arrays(EvalWithCompoundTypes):  # type: ignore[misc]
 
     def _apply(self, node: ast.Call) -> Any:
         name = node.func.id if isinstance(node.func, ast.Name) else ""
-        time = self.workings.time
         if name == "or_else":
-            try:
-                first = self._eval(node.args[0])
-            except MissingChannelError:
-                return self._eval(node.args[1])
-            if np.isfinite(first).all():
-                return first
-            return np.where(np.isfinite(first), first, self._eval(node.args[1]))
+            return self._or_else(node)
         given = [self._eval(one) for one in node.args]
-        match name:
-            case "abs":
-                return np.abs(given[0])
-            case "sqrt":
-                return np.sqrt(given[0])
-            case "min":
-                return reduce(np.minimum, given)
-            case "max":
-                return reduce(np.maximum, given)
-            case "where":
-                return np.where(np.asarray(given[0], dtype=np.bool_), given[1], given[2])
-            case "table":
-                return self.workings.lookup(self.formula, node, given[0])
-            case "constant":
-                return np.float64(
-                    constant_of(self.formula, node, given[0], self.workings.calibration, self.workings.car).value
-                )
-            case "dead_time":
-                points = dead_times(self.formula, node, self.workings.car)
-                return dead_time_at(points, np.asarray(given[0], dtype=np.float64))
-            case "stoichiometric":
-                return stoichiometric_ratio(np.asarray(given[0], dtype=np.float64))
+        if name in _EACH_SAMPLE:
+            return _EACH_SAMPLE[name](given)
+        if name in _OF_THE_CAR:
+            return _OF_THE_CAR[name](self, node, given[0])
+        time = self.workings.time
         whole = [
             one if place == SECONDS.get(name) else np.broadcast_to(np.asarray(one), time.shape)
             for place, one in enumerate(given)
         ]
-        match name:
-            case "rate":
-                return rate(time, whole[0].astype(np.float64))
-            case "smooth":
-                return smooth(time, whole[0].astype(np.float64), float(whole[1]))
-            case "delayed":
-                return np.interp(time - float(whole[1]), time, whole[0].astype(np.float64), left=np.nan)
-            case "held":
-                return held(time, whole[0].astype(np.bool_), float(whole[1]))
-            case _:
-                return gear_from(whole[0].astype(np.float64), whole[1].astype(np.float64))
+        return _OVER_TIME[name](time, whole)
+
+    def _or_else(self, node: ast.Call) -> Any:
+        try:
+            first = self._eval(node.args[0])
+        except MissingChannelError:
+            return self._eval(node.args[1])
+        if np.isfinite(first).all():
+            return first
+        return np.where(np.isfinite(first), first, self._eval(node.args[1]))
+
+    def table(self, node: ast.Call, name: Any) -> Any:
+        """A table's value at each sample."""
+        return self.workings.lookup(self.formula, node, name)
+
+    def constant(self, node: ast.Call, name: Any) -> Any:
+        """A constant of the calibration or the car."""
+        return np.float64(constant_of(self.formula, node, name, self.workings.calibration, self.workings.car).value)
+
+    def dead_time(self, node: ast.Call, volts: Any) -> Any:
+        """The injectors' dead time at a voltage, ms."""
+        points = dead_times(self.formula, node, self.workings.car)
+        return dead_time_at(points, np.asarray(volts, dtype=np.float64))
+
+
+_EACH_SAMPLE: dict[str, Callable[[list[Any]], Any]] = {
+    "abs": lambda given: np.abs(given[0]),
+    "sqrt": lambda given: np.sqrt(given[0]),
+    "min": lambda given: reduce(np.minimum, given),
+    "max": lambda given: reduce(np.maximum, given),
+    "where": lambda given: np.where(np.asarray(given[0], dtype=np.bool_), given[1], given[2]),
+    "stoichiometric": lambda given: stoichiometric_ratio(np.asarray(given[0], dtype=np.float64)),
+}
+_OF_THE_CAR: dict[str, Callable[[_Arrays, ast.Call, Any], Any]] = {
+    "table": _Arrays.table,
+    "constant": _Arrays.constant,
+    "dead_time": _Arrays.dead_time,
+}
+_OVER_TIME: dict[str, Callable[[FloatArray, list[Any]], Any]] = {
+    "rate": lambda time, whole: rate(time, whole[0].astype(np.float64)),
+    "smooth": lambda time, whole: smooth(time, whole[0].astype(np.float64), float(whole[1])),
+    "delayed": lambda time, whole: np.interp(time - float(whole[1]), time, whole[0].astype(np.float64), left=np.nan),
+    "held": lambda time, whole: held(time, whole[0].astype(np.bool_), float(whole[1])),
+    "gear_from": lambda _time, whole: gear_from(whole[0].astype(np.float64), whole[1].astype(np.float64)),
+}
 
 
 def evaluate(

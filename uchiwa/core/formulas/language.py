@@ -162,34 +162,44 @@ def parse(text: str) -> Formula:
     if not text.isprintable():
         at = next(place for place, letter in enumerate(text) if not letter.isprintable())
         raise FormulaError(text, at, "this character cannot stand in a formula", "write it in one line")
+    tree = _tree(text)
+    formula = Formula(text, tree, ())
+    _check_size(formula)
+    called = _check_parts(formula)
+    names = [node for node in ast.walk(tree) if isinstance(node, ast.Name) and id(node) not in called]
+    ordered = sorted(names, key=lambda node: node.col_offset)
+    return Formula(text, tree, tuple(dict.fromkeys(node.id for node in ordered)))
+
+
+def _tree(text: str) -> ast.Expression:
     try:
         with _parsing:
-            tree = ast.parse(text.strip(), mode="eval")
+            return ast.parse(text.strip(), mode="eval")
     except SyntaxError as error:
         at = _lead(text) + len(text.strip().encode()[: max((error.offset or 1) - 1, 0)].decode(errors="ignore"))
         raise FormulaError(text, at, "this is not a formula", "check it there") from error
     except (ValueError, MemoryError, RecursionError) as error:
         raise FormulaError(text, 0, "this is not a formula", "check its brackets") from error
-    formula = Formula(text, tree, ())
-    _check_size(formula)
+
+
+def _check_parts(formula: Formula) -> set[int]:
+    """Refuse what may not stand in a formula; the ids of the nodes that are the names of functions."""
     quoted: set[int] = set()
     called: set[int] = set()
-    for node in ast.walk(tree):
+    for node in ast.walk(formula.tree):
         if not isinstance(node, _ALLOWED) or isinstance(node, _REFUSED):
             _refuse_part(formula, node)
         if isinstance(node, ast.Call):
             called.add(id(node.func))
             quoted |= _check_call(formula, node)
-    for node in ast.walk(tree):
+    for node in ast.walk(formula.tree):
         if isinstance(node, ast.Constant) and id(node) not in quoted:
             _check_number(formula, node)
         elif isinstance(node, ast.Name) and id(node) not in called and node.id in FUNCTIONS:
             raise formula.fault(node, f"{node.id} is a function", f"write {FUNCTIONS[node.id].written}")
         elif isinstance(node, ast.BinOp) and isinstance(node.op, ast.Pow):
             _check_power(formula, node)
-    names = [node for node in ast.walk(tree) if isinstance(node, ast.Name) and id(node) not in called]
-    ordered = sorted(names, key=lambda node: node.col_offset)
-    return Formula(text, tree, tuple(dict.fromkeys(node.id for node in ordered)))
+    return called
 
 
 def _refuse_part(formula: Formula, node: ast.AST) -> None:

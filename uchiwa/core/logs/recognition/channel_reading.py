@@ -10,7 +10,7 @@ import numpy as np
 
 from uchiwa.core.errors import BadInput
 from uchiwa.core.logs.log import Channel, FloatArray
-from uchiwa.core.logs.recognition.knowledge import Knowledge, channel_key
+from uchiwa.core.logs.recognition.knowledge import Assignment, Knowledge, channel_key
 from uchiwa.core.logs.recognition.plausible import AFR, AFR_PETROL, FACTOR, PHI, as_unit, better_unit, fits, middle_fits
 from uchiwa.core.quantities.catalogue import QUANTITIES
 from uchiwa.core.quantities.naming import Match, match_name, plain_name
@@ -108,50 +108,65 @@ def _named_unit(name: str) -> tuple[str, str]:
 def read_as(channel: Channel, knowledge: Knowledge) -> ChannelReading | str:
     """How a channel is to be taken, or why not."""
     told = knowledge.assignments.get(channel_key(channel.name, channel.source_unit))
-    name, unit = channel.name, channel.source_unit
-    if told is not None:
-        if told.quantity is None:
-            return "left alone, as you said"
-        match: Match | None = Match(told.quantity, 1.0, "remembered from what you said")
-        unit = told.unit or unit
-    else:
-        match = match_name(name)
-        if not unit:
-            bare, inside = _named_unit(name)
-            if inside:
-                unit = inside
-                match = match_name(bare) or match
+    if told is not None and told.quantity is None:
+        return "left alone, as you said"
+    match, unit = _meant(channel, told)
     if match is None:
         return "no quantity is known by this name"
     unit, gauge = _split_pressure(unit)
-    wanted = QUANTITIES[match.quantity].unit
-    mixture = match.quantity.startswith("lambda_")
-    stated, said = bool(unit), told is not None
     if told is not None and told.unit and told.unit.endswith(ABOVE):
         unit, gauge = told.unit.removesuffix(ABOVE), True
+    said = told is not None
+    special = _special(match, unit, channel.name, said=said)
+    return special if special is not None else _by_unit(match, unit, gauge, channel.name, said=said)
+
+
+def _meant(channel: Channel, told: Assignment | None) -> tuple[Match | None, str]:
+    """What a channel is, by what a person said of it or by its name, and in which unit."""
+    name, unit = channel.name, channel.source_unit
+    if told is not None and told.quantity is not None:
+        return Match(told.quantity, 1.0, "remembered from what you said"), told.unit or unit
+    match = match_name(name)
+    if not unit:
+        bare, inside = _named_unit(name)
+        if inside:
+            return match_name(bare) or match, inside
+    return match, unit
+
+
+def _special(match: Match, unit: str, name: str, *, said: bool) -> ChannelReading | None:
+    """Mixtures as air-fuel ratio, trims as factors, loop states as words; None for all others."""
+    mixture = match.quantity.startswith("lambda_")
     if mixture and unit in (AFR_PETROL, PHI):
         return ChannelReading(match, unit, None, stated=True, told=said)
-    if (mixture and (plain_unit(unit) in _AFR_UNITS or plain_unit(unit) == "afr")) or (
-        mixture and not unit and re.search(r"\bafr\b|air fuel ratio|a/f", plain_name(name))
+    if mixture and (
+        plain_unit(unit) in _AFR_UNITS
+        or plain_unit(unit) == "afr"
+        or (not unit and re.search(r"\bafr\b|air fuel ratio|a/f", plain_name(name)))
     ):
-        return ChannelReading(match, AFR, None, stated=stated, by_name=True, told=said)
+        return ChannelReading(match, AFR, None, stated=bool(unit), by_name=True, told=said)
     if plain_unit(unit) == FACTOR and match.quantity.endswith(("_trim", "_trim_2")):
         return ChannelReading(match, FACTOR, None, stated=True, told=said)
     if match.quantity == "loop_state" and unit and not known_unit(unit) and states_in(unit):
         return ChannelReading(match, "1", None, stated=True, told=said)
-    title = QUANTITIES[match.quantity].title
+    return None
+
+
+def _by_unit(match: Match, unit: str, gauge: bool | None, name: str, *, said: bool) -> ChannelReading | str:
+    """What name and unit together make of a channel."""
+    wanted, title = QUANTITIES[match.quantity].unit, QUANTITIES[match.quantity].title
     if unit and not known_unit(unit):
         return f"named like {title}, but its unit “{unit}” is not known"
     if unit and not same_dimension(unit, wanted) and not _ratio_as_percent(unit, wanted) and not _turns(unit, wanted):
         for other in _BY_UNIT.get(match.quantity, ()):
             if same_dimension(unit, QUANTITIES[other].unit):
                 why = f"{match.reason}, and {unit} makes it {QUANTITIES[other].title}"
-                return ChannelReading(
-                    Match(other, min(match.confidence, 0.95), why), unit, gauge, stated=stated, told=said
-                )  # fmt: skip
+                better = Match(other, min(match.confidence, 0.95), why)
+                return ChannelReading(better, unit, gauge, stated=True, told=said)
         return f"named like {title}, but “{unit}” does not measure that"
+    mixture = match.quantity.startswith("lambda_")
     by_name = mixture and re.search(r"lambda|λ|\blam\b", plain_name(name)) is not None
-    return ChannelReading(match, unit or wanted, gauge, stated=stated, by_name=by_name, told=said)
+    return ChannelReading(match, unit or wanted, gauge, stated=bool(unit), by_name=by_name, told=said)
 
 
 def _turns(unit: str, wanted: str) -> bool:

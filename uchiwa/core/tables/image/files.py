@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import re
-from typing import Literal
+from dataclasses import dataclass, field
+from typing import Any, Literal
 
 import bincopy
 
@@ -78,51 +79,68 @@ def _text(data: bytes, name: str) -> str:
         ) from None
 
 
+_AGAIN = "export the image again"
+
+
+@dataclass
+class _Records:
+    """Records read one after the other: the bytes of each with their address, and whether the end was seen."""
+
+    found: list[Segment] = field(default_factory=list)
+    base: int = 0
+    ended: bool = False
+    counted: bool = False
+
+    def hex(self, parts: tuple[Any, ...], where: str) -> None:
+        """A record of an Intel HEX file: type, address, size, data."""
+        kind, at, data = parts[0], parts[1], bytes(parts[3])
+        self.ended = kind == bincopy.IHEX_END_OF_FILE
+        if kind == bincopy.IHEX_DATA:
+            self.found.append(Segment(self.base + at, data))
+        elif kind in (bincopy.IHEX_EXTENDED_SEGMENT_ADDRESS, bincopy.IHEX_EXTENDED_LINEAR_ADDRESS):
+            shift = 4 if kind == bincopy.IHEX_EXTENDED_SEGMENT_ADDRESS else 16
+            self.base = int.from_bytes(data, "big") << shift
+        elif kind not in _START_RECORDS and not self.ended:
+            raise BadInput(f"records of type {kind} are not known", where=where, advice="export it again")
+
+    def srec(self, parts: tuple[Any, ...], where: str) -> None:
+        """A record of a Motorola S-record file: type, address, size, data."""
+        kind, at, data = parts[0], parts[1], bytes(parts[3])
+        if kind in ("5", "6"):
+            self.counted = True
+            if at != len(self.found):
+                said = f"the count record says {at} records and there are {len(self.found)}"
+                raise BadInput(said, where=where, advice=_AGAIN)
+        if kind in ("1", "2", "3"):
+            self.found.append(Segment(at, data))
+        self.ended = kind in ("7", "8", "9")
+
+
 def _records(text: str, kind: ImageFormat, name: str) -> list[Segment]:
     """The bytes of each record with their address.
 
     Raises:
         BadInput: a record is broken; says which line. Or the file has no end.
     """
-    unpack = bincopy.unpack_ihex if kind == "hex" else bincopy.unpack_srec
-    found: list[Segment] = []
-    base = 0
-    ended, counted, records = False, False, 0
+    records = _Records()
+    unpack, take = (bincopy.unpack_ihex, records.hex) if kind == "hex" else (bincopy.unpack_srec, records.srec)
     for number, written in enumerate(text.splitlines(), 1):
         record, where = written.strip(), f"{name}, line {number}"
         if not record:
             continue
-        if ended:
+        if records.ended:
             raise BadInput("records follow the end record", where=where, advice="export it again")
         try:
             parts = unpack(record)
         except bincopy.Error as error:
             said = f"this record is broken ({_plainly(str(error))})"
-            raise BadInput(said, where=where, advice="export the image again") from None
+            raise BadInput(said, where=where, advice=_AGAIN) from None
         except ValueError:
-            raise BadInput("this is not a record", where=where, advice="export the image again") from None
-        if kind == "hex":
-            ended = parts[0] == bincopy.IHEX_END_OF_FILE
-            if parts[0] == bincopy.IHEX_DATA:
-                found.append(Segment(base + parts[1], bytes(parts[3])))
-            elif parts[0] in (bincopy.IHEX_EXTENDED_SEGMENT_ADDRESS, bincopy.IHEX_EXTENDED_LINEAR_ADDRESS):
-                shift = 4 if parts[0] == bincopy.IHEX_EXTENDED_SEGMENT_ADDRESS else 16
-                base = int.from_bytes(bytes(parts[3]), "big") << shift
-            elif parts[0] not in _START_RECORDS and not ended:
-                raise BadInput(f"records of type {parts[0]} are not known", where=where, advice="export it again")
-            continue
-        if parts[0] in ("5", "6"):
-            counted = True
-            if parts[1] != records:
-                said = f"the count record says {parts[1]} records and there are {records}"
-                raise BadInput(said, where=where, advice="export the image again")
-        if parts[0] in ("1", "2", "3"):
-            records += 1
-            found.append(Segment(parts[1], bytes(parts[3])))
-        ended = parts[0] in ("7", "8", "9")
-    if not ended and not counted:
+            raise BadInput("this is not a record", where=where, advice=_AGAIN) from None
+        take(parts, where)
+    if not records.ended and not records.counted:
         raise BadInput("the end record is missing", where=name, advice="the file may be cut off: export it again")
-    return found
+    return records.found
 
 
 def _plainly(text: str) -> str:

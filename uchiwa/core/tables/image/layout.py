@@ -149,38 +149,41 @@ class Layout:
 
     def check(self) -> None:
         """Raises BadInput if something runs past the image, overlaps something else, or a checksum covers itself."""
+        self._check_places()
+        for number in range(len(self.checksums)):
+            self._check_checksum(number)
+
+    def _check_places(self) -> None:
+        """Nothing may lie outside the image, nor on anything else unless both are the same shared axis."""
         end = self.base + self.size
-        taken: list[tuple[int, int, str, bool]] = []
-        for words, start, stop, shared in self.places():
+        widest: tuple[int, int, str, bool] | None = None
+        for start, stop, words, shared in sorted((a, b, name, both) for name, a, b, both in self.places()):
             if start < self.base or stop > end:
                 raise BadInput(
                     f"0x{start:X} … 0x{stop - 1:X} lies outside the image, 0x{self.base:X} … 0x{end - 1:X}",
                     where=words,
                     advice="correct its address, type or number",
                 )
-            taken.append((start, stop, words, shared))
-        taken.sort(key=lambda one: (one[0], one[1]))
-        widest: tuple[int, int, str, bool] | None = None
-        for one in taken:
-            if widest is not None and one[0] < widest[1]:
-                same = one[3] and widest[3] and one[:2] == widest[:2]
-                if not same:
+            same = widest is not None and shared and widest[3] and (start, stop) == widest[:2]
+            if widest is not None and start < widest[1] and not same:
+                raise BadInput(
+                    f"overlaps {widest[2]} at 0x{start:X}", where=words, advice="correct one of the addresses"
+                )
+            if widest is None or stop > widest[1]:
+                widest = (start, stop, words, shared)
+
+    def _check_checksum(self, number: int) -> None:
+        """A checksum's ranges lie within the image and hold neither itself nor one that is computed later."""
+        checksum, where = self.checksums[number], f"checksum[{number}]"
+        end = self.base + self.size
+        for start, stop in checksum.ranges:
+            if start < self.base or stop > end or stop <= start:
+                raise BadInput(
+                    f"the range 0x{start:X} … 0x{stop:X} is not within the image", where=where, advice="correct it"
+                )
+            for other in self.checksums[number:]:
+                if start < other.address + other.size and other.address < stop:
+                    own = "itself" if other is checksum else "a later checksum"
                     raise BadInput(
-                        f"overlaps {widest[2]} at 0x{one[0]:X}", where=one[2], advice="correct one of the addresses"
+                        f"the range 0x{start:X} … 0x{stop:X} covers {own}", where=where, advice="leave it out"
                     )
-            if widest is None or one[1] > widest[1]:
-                widest = one
-        for number, checksum in enumerate(self.checksums):
-            for start, stop in checksum.ranges:
-                where = f"checksum[{number}]"
-                if start < self.base or stop > end or stop <= start:
-                    raise BadInput(
-                        f"the range 0x{start:X} … 0x{stop:X} is not within the image", where=where, advice="correct it"
-                    )
-                later = self.checksums[number:]
-                for other in later:
-                    if start < other.address + other.size and other.address < stop:
-                        own = "itself" if other is checksum else "a later checksum"
-                        raise BadInput(
-                            f"the range 0x{start:X} … 0x{stop:X} covers {own}", where=where, advice="leave it out"
-                        )
