@@ -290,39 +290,14 @@ def _upload(job: Job, round_: Round, name: str, data: bytes) -> None:
 
 def _load_job(tuner_id: int, demo: DemoJob) -> None:
     car = sprint_car() if demo.car == SPRINT else car_named(demo.car)
-    calibration = car.base()
-    tuner, job = _begin_job(tuner_id, demo, car, calibration)
+    tuner, job = _begin_job(tuner_id, demo, car, car.base())
     for number, drives in enumerate(demo.drives, start=1):
         last = number == len(demo.drives)
-        with unit_of_work():
-            round_ = jobs.rounds(job)[-1]
-            draft = drafts.current(job)
-            Round.update(policy=json.dumps(POLICY.model_dump(mode="json"))).where(Round.id == round_.id).execute()
-            calibration = calibrations.content(draft.base.calibration)
-            brief = briefs.standard(jobs.find(tuner.shop_id, job.id) or job, round_, demo.purpose if last else "fuel")
-            if demo.briefed or not last:
-                briefs.keep(round_, brief)
+        round_, calibration = _prepare(tuner, job, demo, last=last)
         for name, seed in drives:
-            recording = simulate(car, calibration, name, seed, revision=f"{calibration.id}, revision {number - 1}")
-            recording = replace(recording, notes={"revision": recording.notes["revision"]})
-            if demo.way == "cold" and last and name == "steady_cruise":
-                recording = changed(recording, coolant_temperature=_never_warm)
-            asked = [ask.quantity for ask in brief.asked] + [one for one in KNOCK if car.knock_channels]
-            data = car.logger.write(recording, list(dict.fromkeys(asked)))
-            if demo.spoiled and last:
-                data = data.replace(b"Engine speed [rpm]", b"Crank pulses [1]")
-            _upload(job, round_, f"{name.replace('_', ' ')} {number}.csv", data)
-        if last:
-            for run, (offset, note) in enumerate(demo.runs, 1):
-                measured = dyno_run(car, calibration, 93, run, offset=offset)
-                _upload(job, round_, f"dyno run {run}.csv", write_run(measured))
-                with unit_of_work():
-                    log = jobs.spark_logs(round_)[-1]
-                    pull_notes.keep((log.id, 1), note=note)
-            with unit_of_work():
-                for one in spark.pull_rows(job, round_) if demo.runs else []:
-                    if one.pull.source is not Source.DYNO:
-                        pull_notes.keep((one.log.id, one.pull.number), hidden=True)
+            _drive(job, round_, demo, car, calibration, (name, seed, number), last=last)
+        if last and demo.runs:
+            _dyno_runs(job, round_, demo, car, calibration)
         if drives and (not last or demo.taken):
             _take(job, round_, tuner, calibration)
         if last:
@@ -334,6 +309,57 @@ def _load_job(tuner_id: int, demo: DemoJob) -> None:
             jobs.close(job, tuner, closed=True)
         DemoPart.update(done=True).where(DemoPart.name == _name(demo)).execute()
         Job.update(moved_at=now() - timedelta(hours=demo.hours)).where(Job.id == job.id).execute()
+
+
+def _prepare(tuner: User, job: Job, demo: DemoJob, *, last: bool) -> tuple[Round, Calibration]:
+    """The round that is open, with its policy and its brief, and the calibration the car runs in it."""
+    with unit_of_work():
+        round_ = jobs.rounds(job)[-1]
+        Round.update(policy=json.dumps(POLICY.model_dump(mode="json"))).where(Round.id == round_.id).execute()
+        calibration = calibrations.content(drafts.current(job).base.calibration)
+        brief = briefs.standard(jobs.find(tuner.shop_id, job.id) or job, round_, demo.purpose if last else "fuel")
+        if demo.briefed or not last:
+            briefs.keep(round_, brief)
+    return round_, calibration
+
+
+def _drive(
+    job: Job,
+    round_: Round,
+    demo: DemoJob,
+    car: StandInCar,
+    calibration: Calibration,
+    drive: tuple[str, int, int],
+    *,
+    last: bool,
+) -> None:
+    """Drive the car as briefed (drive, seed, number of the round) and upload the log."""
+    name, seed, number = drive
+    recording = simulate(car, calibration, name, seed, revision=f"{calibration.id}, revision {number - 1}")
+    recording = replace(recording, notes={"revision": recording.notes["revision"]})
+    if demo.way == "cold" and last and name == "steady_cruise":
+        recording = changed(recording, coolant_temperature=_never_warm)
+    with unit_of_work():
+        brief = briefs.standard(job, round_, demo.purpose if last else "fuel")
+    asked = [ask.quantity for ask in brief.asked] + [one for one in KNOCK if car.knock_channels]
+    data = car.logger.write(recording, list(dict.fromkeys(asked)))
+    if demo.spoiled and last:
+        data = data.replace(b"Engine speed [rpm]", b"Crank pulses [1]")
+    _upload(job, round_, f"{name.replace('_', ' ')} {number}.csv", data)
+
+
+def _dyno_runs(job: Job, round_: Round, demo: DemoJob, car: StandInCar, calibration: Calibration) -> None:
+    """Runs on the dyno, each with its note; pulls on the road are hidden beside them."""
+    for run, (offset, note) in enumerate(demo.runs, 1):
+        measured = dyno_run(car, calibration, 93, run, offset=offset)
+        _upload(job, round_, f"dyno run {run}.csv", write_run(measured))
+        with unit_of_work():
+            log = jobs.spark_logs(round_)[-1]
+            pull_notes.keep((log.id, 1), note=note)
+    with unit_of_work():
+        for one in spark.pull_rows(job, round_):
+            if one.pull.source is not Source.DYNO:
+                pull_notes.keep((one.log.id, one.pull.number), hidden=True)
 
 
 @run_again

@@ -5,10 +5,8 @@ from __future__ import annotations
 from bisect import bisect_left
 from dataclasses import dataclass, field
 
-import numpy as np
-
 from uchiwa.core.airflow.speed_density import GAS_CONSTANT, ZERO_CELSIUS
-from uchiwa.core.cars.fuels import stoichiometric_ratio
+from uchiwa.core.cars.fuels import stoichiometric_of
 from uchiwa.core.errors import BadInput
 from uchiwa.core.tables.table import Calibration
 from uchiwa.standin.engine import charge_share
@@ -93,7 +91,7 @@ class Controller:
     def stoichiometric(self) -> float:
         """Air-fuel ratio of the fuel the controller believes in: of the ethanol content it reads, if it reads one."""
         if self.ethanol_percent is not None:
-            return float(stoichiometric_ratio(np.array(self.ethanol_percent)))
+            return stoichiometric_of(self.ethanol_percent)
         return self._constants["stoichiometric_ratio"]
 
     def step(

@@ -107,7 +107,7 @@ def simulate(
         np.random.default_rng([seed, 77]),
         unheard=not car.knock_channels and car.knock_sensor == KnockSensor(),
     )
-    noise = rng.normal(size=(4096, 4))
+    noise: list[list[float]] = rng.normal(size=(4096, 4)).tolist()
     uneven: list[float] = np.random.default_rng([seed, 78]).normal(size=4096).tolist()
     road_speed, bypass, sensed, time, number = 0.0, 22.0, 1.0, 0.0, 0
     rows: list[tuple[float, ...]] = []

@@ -7,6 +7,7 @@ import io
 import json
 import zipfile
 import zlib
+from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import IO, Any
 
@@ -137,36 +138,30 @@ def bring_in(archive: ArchiveFile, author: User) -> tuple[Job, list[int]]:
         ) from error
 
 
+@dataclass(frozen=True)
+class _Arrival:
+    """A job on its way in: its description, the archive, and who brings it in."""
+
+    part: form.JobPart
+    archive: ArchiveFile
+    author: User
+    people: dict[str, User]
+
+    def person(self, name: str | None) -> User | None:
+        """Who is meant: somebody of this shop of the same name, else who brings the job in."""
+        return None if name is None else self.people.get(name, self.author)
+
+
 def _make(part: form.JobPart, archive: ArchiveFile, author: User) -> tuple[Job, list[int]]:
     """The job of a description that holds together."""
     people = {one.name: one for one in User.select().where(User.shop == author.shop_id)}
-
-    def person(name: str | None) -> User | None:
-        return None if name is None else people.get(name, author)
-
-    customer = jobs.customer_named(author.shop_id, part.customer)
-    car = Car.create(customer=customer, title=part.car, details=part.details, file=part.car_file)
-    job = Job.create(shop=author.shop_id, car=car, closed=part.closed, setup=part.setup, moved_at=_plain(part.moved_at))
-    for channel in part.channels:
-        ChannelMemory.insert(
-            shop=author.shop_id, car=car, scope=scope_of(car.id, ""), header="", **channel.model_dump()
-        ).on_conflict(preserve=(ChannelMemory.quantity, ChannelMemory.unit)).execute()
-    rounds = {
-        one.number: Round.create(
-            job=job,
-            number=one.number,
-            policy=one.policy,
-            spark=one.spark,
-            brief=one.brief,
-            opened_at=_plain(one.opened_at),
-            returned_at=_plain(one.returned_at),
-        )
-        for one in part.rounds
-    }
+    arrival = _Arrival(part, archive, author, people)
+    job = _job(arrival)
+    rounds = _rounds(arrival, job)
     stored = _calibrations(part, archive, author.shop_id)
     revisions: dict[int, Revision] = {}
     for one in sorted(part.revisions, key=lambda one: one.number):
-        revisions[one.number] = _revision(one, job, rounds, revisions, stored, person(one.by) or author)
+        revisions[one.number] = _revision(one, job, rounds, revisions, stored, arrival.person(one.by) or author)
         if one.image is not None:
             _revision_image(one.image, revisions[one.number], archive)
     draft = part.draft
@@ -177,17 +172,64 @@ def _make(part: form.JobPart, archive: ArchiveFile, author: User) -> tuple[Job, 
         version=draft.version,
         pins=draft.pins,
     )
-    if part.image is not None:
-        data = archive.checked(part.image.path, part.image.sha256)
-        layout = images.layout_from(part.image.layout)
-        memory, kind = read_image(data, part.image.name, layout.base)
-        read_calibration(memory, layout, part.image.name)
-        ControllerImage.insert(
-            job=job, name=part.image.name, format=kind, layout=part.image.layout, data=blob(images.pack(data)),
-            at=_plain(part.moved_at),
-        ).execute()  # fmt: skip
-    logs = _logs(part, archive, job, rounds, person, author)
-    for step in part.events:
+    _controller_image(arrival, job)
+    logs = _logs(part, archive, job, rounds, arrival.person, author)
+    _events(arrival, job, rounds, stored, logs)
+    _said(arrival, job, rounds)
+    events.record(job, "import", f"Brought in from {archive.name}", author=author)
+    return job, sorted(logs.values())
+
+
+def _job(arrival: _Arrival) -> Job:
+    part, shop = arrival.part, arrival.author.shop_id
+    customer = jobs.customer_named(shop, part.customer)
+    car = Car.create(customer=customer, title=part.car, details=part.details, file=part.car_file)
+    job: Job = Job.create(shop=shop, car=car, closed=part.closed, setup=part.setup, moved_at=_plain(part.moved_at))
+    for channel in part.channels:
+        ChannelMemory.insert(
+            shop=shop, car=car, scope=scope_of(car.id, ""), header="", **channel.model_dump()
+        ).on_conflict(preserve=(ChannelMemory.quantity, ChannelMemory.unit)).execute()
+    return job
+
+
+def _rounds(arrival: _Arrival, job: Job) -> dict[int, Round]:
+    return {
+        one.number: Round.create(
+            job=job,
+            number=one.number,
+            policy=one.policy,
+            spark=one.spark,
+            brief=one.brief,
+            opened_at=_plain(one.opened_at),
+            returned_at=_plain(one.returned_at),
+        )
+        for one in arrival.part.rounds
+    }
+
+
+def _controller_image(arrival: _Arrival, job: Job) -> None:
+    image = arrival.part.image
+    if image is None:
+        return
+    data = arrival.archive.checked(image.path, image.sha256)
+    layout = images.layout_from(image.layout)
+    memory, kind = read_image(data, image.name, layout.base)
+    read_calibration(memory, layout, image.name)
+    ControllerImage.insert(
+        job=job, name=image.name, format=kind, layout=image.layout, data=blob(images.pack(data)),
+        at=_plain(arrival.part.moved_at),
+    ).execute()  # fmt: skip
+
+
+def _events(
+    arrival: _Arrival,
+    job: Job,
+    rounds: dict[int, Round],
+    stored: dict[str, StoredCalibration],
+    logs: dict[int, int],
+) -> None:
+    """The steps of the draft and all else that happened; `logs` are the new ids of logs by the old."""
+    for step in arrival.part.events:
         inputs = dict(step.inputs)
         if "log_ids" in inputs:
             inputs["log_ids"] = [logs.get(int(one), int(one)) for one in inputs["log_ids"]]
@@ -195,7 +237,7 @@ def _make(part: form.JobPart, archive: ArchiveFile, author: User) -> tuple[Job, 
             job=job,
             round=rounds.get(step.round) if step.round is not None else None,
             kind=step.kind,
-            author=person(step.by),
+            author=arrival.person(step.by),
             at=_plain(step.at),
             sentence=step.sentence,
             inputs=json.dumps(inputs, ensure_ascii=False),
@@ -205,21 +247,23 @@ def _make(part: form.JobPart, archive: ArchiveFile, author: User) -> tuple[Job, 
             abandoned=step.abandoned,
             version=step.version,
         )
-    for answer in part.answers:
+
+
+def _said(arrival: _Arrival, job: Job, rounds: dict[int, Round]) -> None:
+    """What people answered, decided and wrote."""
+    for answer in arrival.part.answers:
         said = answer.model_dump(include={"concern", "rule", "sentence", "reason"})
         Answer.insert(
-            job=job, round=rounds[answer.round], author=person(answer.by), at=_plain(answer.at), **said
+            job=job, round=rounds[answer.round], author=arrival.person(answer.by), at=_plain(answer.at), **said
         ).on_conflict(preserve=(Answer.round, Answer.rule, Answer.sentence, Answer.reason, Answer.at)).execute()
-    for held in part.decisions:
+    for held in arrival.part.decisions:
         said = held.model_dump(include={"verdict", "reason"})
         KnockDecision.create(
             job=job, round=rounds[held.round], table_id=held.table, cells=json.dumps(held.cells),
-            author=person(held.by), at=_plain(held.at), **said,
+            author=arrival.person(held.by), at=_plain(held.at), **said,
         )  # fmt: skip
-    for message in part.messages:
-        Message.create(job=job, author=person(message.by), text=message.text, at=_plain(message.at))
-    events.record(job, "import", f"Brought in from {archive.name}", author=author)
-    return job, sorted(logs.values())
+    for message in arrival.part.messages:
+        Message.create(job=job, author=arrival.person(message.by), text=message.text, at=_plain(message.at))
 
 
 def _plain(moment: datetime | None) -> datetime | None:
@@ -231,30 +275,39 @@ def _plain(moment: datetime | None) -> datetime | None:
 
 def _must_hold_together(part: form.JobPart, archive: ArchiveFile) -> None:
     """Raises BadInput if parts refer to what is not there, or texts are not what they should be."""
-    where = f"{archive.name}, job.json"
+    try:
+        _check_numbers(part)
+        _check_texts(part)
+        _check_steps(part)
+    except BadInput as error:
+        raise BadInput(error.what, where=f"{archive.name}, job.json", advice="export the job again") from None
 
-    def fault(what: str) -> BadInput:
-        return BadInput(what, where=where, advice="export the job again")
 
+def _check_numbers(part: form.JobPart) -> None:
+    """Rounds and revisions are all there, once, and what refers to them finds them."""
     rounds = [one.number for one in part.rounds]
     numbers = [one.number for one in part.revisions]
     if sorted(rounds) != list(range(1, len(rounds) + 1)):
-        raise fault("rounds are missing or there twice")
+        raise BadInput("rounds are missing or there twice")
     if len(set(numbers)) != len(numbers) or 0 not in numbers or part.draft.base not in numbers:
-        raise fault("revisions are missing or there twice")
-    told = [
-        *(one.round for one in part.logs),
-        *(one.round for one in part.answers),
-        *(one.round for one in part.decisions),
-    ]
-    told += [one.round for one in part.revisions if one.round is not None]
-    told += [one.round for one in part.events if one.round is not None]
+        raise BadInput("revisions are missing or there twice")
+    told = [one.round for group in (part.logs, part.answers, part.decisions) for one in group]
+    told += [one.round for group in (part.revisions, part.events) for one in group if one.round is not None]
     if any(one not in rounds for one in told):
-        raise fault("something belongs to a round that is not there")
-    if any(
-        one.parent is not None and (one.parent not in numbers or one.parent >= one.number) for one in part.revisions
-    ):
-        raise fault("a revision was made from one that is not there")
+        raise BadInput("something belongs to a round that is not there")
+    parents = [(one.parent, one.number) for one in part.revisions if one.parent is not None]
+    if any(parent not in numbers or parent >= number for parent, number in parents):
+        raise BadInput("a revision was made from one that is not there")
+    if [one.number for one in part.rounds if one.returned_at is None] != [len(rounds)]:
+        raise BadInput("the last round is not the one that is open")
+    if any(one.number == 0 and one.withdrawn_at for one in part.revisions):
+        raise BadInput("what the car came with cannot have been withdrawn")
+    if not all(one.withdrawn_at or one.number <= part.draft.base for one in part.revisions):
+        raise BadInput("the draft does not stand on the revision that was sent last")
+
+
+def _check_texts(part: form.JobPart) -> None:
+    """Car file, policies, briefs, setup and pins can be read."""
     try:
         CarFile.loads(part.car_file)
         for one in part.rounds:
@@ -265,27 +318,30 @@ def _must_hold_together(part: form.JobPart, archive: ArchiveFile) -> None:
                 Brief.loads(one.brief)
         if part.setup:
             from_data(json.loads(part.setup))
-        pins = json.loads(part.draft.pins)
-        for cells in pins.values():
-            if not isinstance(cells, list) or not all(
-                len(one) == 2 and all(type(n) is int for n in one) for one in cells
-            ):
+        for cells in json.loads(part.draft.pins).values():
+            if not isinstance(cells, list) or not all(_is_cell(one) for one in cells):
                 raise TypeError
+    except BadInput:
+        raise
+    except (ValueError, TypeError, KeyError, AttributeError):
+        raise BadInput("car file, policies, pins or setup cannot be read") from None
+
+
+def _is_cell(pair: Any) -> bool:
+    return len(pair) == 2 and all(type(number) is int for number in pair)
+
+
+def _check_steps(part: form.JobPart) -> None:
+    """Each step of the draft says what it was computed from and what it changed."""
+    try:
         for step in part.events:
             check_inputs(step.kind, step.inputs)
             if step.kind in STEPS and not (step.before and step.after):
                 raise BadInput(f"a step “{step.kind}” does not say what it changed")
-        open_rounds = [one.number for one in part.rounds if one.returned_at is None]
-        if open_rounds != [len(rounds)]:
-            raise BadInput("the last round is not the one that is open")
-        if any(one.number == 0 and one.withdrawn_at for one in part.revisions):
-            raise BadInput("what the car came with cannot have been withdrawn")
-        if not all(one.withdrawn_at or one.number <= part.draft.base for one in part.revisions):
-            raise BadInput("the draft does not stand on the revision that was sent last")
-    except BadInput as error:
-        raise fault(error.what) from None
+    except BadInput:
+        raise
     except (ValueError, TypeError, KeyError, AttributeError):
-        raise fault("car file, policies, pins or setup cannot be read") from None
+        raise BadInput("the inputs of a step cannot be read") from None
 
 
 def _calibrations(part: form.JobPart, archive: ArchiveFile, shop_id: int) -> dict[str, StoredCalibration]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import TypeVar
 
 import numpy as np
 
@@ -32,7 +33,7 @@ class Fuel:
     @property
     def stoichiometric(self) -> float:
         """Air-fuel ratio at λ = 1, mass of air per mass of fuel."""
-        return float(stoichiometric_ratio(np.array(self.ethanol_percent)))
+        return stoichiometric_of(self.ethanol_percent)
 
 
 def stoichiometric_ratio(ethanol_percent: FloatArray) -> FloatArray:
@@ -44,10 +45,20 @@ def stoichiometric_ratio(ethanol_percent: FloatArray) -> FloatArray:
     Both fuels' ratios (14.7 and 9.0) weighted by mass, with densities of 0.745 and 0.789 kg/L (Heywood, *ICE
     Fundamentals*, appendix D).
     """
-    volume = np.clip(ethanol_percent, 0.0, 100.0) / 100.0
+    return np.asarray(_by_mass(np.clip(ethanol_percent, 0.0, 100.0) / 100.0))
+
+
+def stoichiometric_of(ethanol_percent: float) -> float:
+    """`stoichiometric_ratio` of one share."""
+    return _by_mass(min(max(ethanol_percent, 0.0), 100.0) / 100.0)
+
+
+Share = TypeVar("Share", float, FloatArray)
+
+
+def _by_mass(volume: Share) -> Share:
     ethanol, petrol = volume * _ETHANOL_DENSITY, (1.0 - volume) * _PETROL_DENSITY
-    ratio: FloatArray = (ethanol * ETHANOL_STOICHIOMETRIC + petrol * PETROL_STOICHIOMETRIC) / (ethanol + petrol)
-    return ratio
+    return (ethanol * ETHANOL_STOICHIOMETRIC + petrol * PETROL_STOICHIOMETRIC) / (ethanol + petrol)
 
 
 FUELS: dict[str, Fuel] = {

@@ -75,62 +75,82 @@ class GuardMiddleware:
         if scope["type"] != "http":
             await self.app(scope, receive, send)
             return
-        path: str = scope["path"]
-        most = limit_of(path)
-        claimed = dict(scope["headers"]).get(b"content-length", b"0")
-        started = False
-        refused: TooLargeError | SlowSenderError | None = None
-        seen, ended, begun = 0, False, time.monotonic()
-
-        async def counted() -> Message:
-            nonlocal seen, ended, refused
-            if ended:
-                return await receive()
-            try:
-                message = await asyncio.wait_for(receive(), SILENCE_S)
-            except TimeoutError:
-                refused = SlowSenderError()
-                raise refused from None
-            seen += len(message.get("body", b""))
-            ended = message["type"] != "http.request" or not message.get("more_body", False)
-            if seen > most:
-                refused = TooLargeError()
-                raise refused
-            taken = time.monotonic() - begun
-            if not ended and taken > GRACE_S and seen < SLOWEST_BYTES_A_SECOND * taken:
-                refused = SlowSenderError()
-                raise refused
-            return message
-
-        async def dressed(message: Message) -> None:
-            nonlocal started
-            if refused is not None and not started:
-                raise refused  # a form that could not be read is no fault of what is in it
-            if message["type"] == "http.response.start":
-                started = True
-                headers = MutableHeaders(scope=message)
-                for name, value in HEADERS.items():
-                    headers.setdefault(name, value)
-                if not path.startswith("/static/"):
-                    headers["cache-control"] = "no-store"
-            await send(message)
-
-        said = (
-            f"This is larger than {most / 1e6:.0f} MB, the most that is taken at once. "
-            "Record one drive to a file, or export fewer channels, and send it again."
-        )
-        length = whole_number(claimed.decode("latin-1"))
-        if claimed.isdigit() and (length is None or length > most):
-            await PlainTextResponse(said, status_code=413, headers=_CLOSE)(scope, receive, dressed)
+        guarded = _Guarded(scope, receive, send)
+        if guarded.claims_too_much():
+            await guarded.refuse(TooLargeError())
             return
         try:
-            await self.app(scope, counted, dressed)
-        except TooLargeError:
-            refused = None
-            if not started:
-                await PlainTextResponse(said, status_code=413, headers=_CLOSE)(scope, receive, dressed)
-        except SlowSenderError:
-            refused = None
-            if not started:
-                words = "This came too slowly to be taken. What arrived of a log in pieces is kept: send it again."
-                await PlainTextResponse(words, status_code=408, headers=_CLOSE)(scope, receive, dressed)
+            await self.app(scope, guarded.receive, guarded.send)
+        except (TooLargeError, SlowSenderError) as error:
+            await guarded.refuse(error)
+
+
+class _Guarded:
+    """One request: what has come of its body, and whether its answer has begun."""
+
+    def __init__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        self._scope, self._receive, self._send = scope, receive, send
+        self._most = limit_of(scope["path"])
+        self._refused: TooLargeError | SlowSenderError | None = None
+        self._started = self._ended = False
+        self._seen, self._begun = 0, time.monotonic()
+
+    def claims_too_much(self) -> bool:
+        """Whether the head of the request says that it is over the limit."""
+        claimed = dict(self._scope["headers"]).get(b"content-length", b"0")
+        length = whole_number(claimed.decode("latin-1"))
+        return claimed.isdigit() and (length is None or length > self._most)
+
+    async def receive(self) -> Message:
+        """The next piece of the body."""
+        if self._ended:
+            return await self._receive()
+        try:
+            message = await asyncio.wait_for(self._receive(), SILENCE_S)
+        except TimeoutError:
+            raise self._refusal(SlowSenderError()) from None
+        self._seen += len(message.get("body", b""))
+        self._ended = message["type"] != "http.request" or not message.get("more_body", False)
+        if self._seen > self._most:
+            raise self._refusal(TooLargeError())
+        taken = time.monotonic() - self._begun
+        if not self._ended and taken > GRACE_S and self._seen < SLOWEST_BYTES_A_SECOND * taken:
+            raise self._refusal(SlowSenderError())
+        return message
+
+    def _refusal(self, why: TooLargeError | SlowSenderError) -> TooLargeError | SlowSenderError:
+        self._refused = why
+        return why
+
+    async def send(self, message: Message) -> None:
+        """A part of the answer, with the security headers."""
+        if self._refused is not None and not self._started:
+            raise self._refused  # a form that could not be read is no fault of what is in it
+        if message["type"] == "http.response.start":
+            self._started = True
+            headers = MutableHeaders(scope=message)
+            for name, value in HEADERS.items():
+                headers.setdefault(name, value)
+            if not self._scope["path"].startswith("/static/"):
+                headers["cache-control"] = "no-store"
+        await self._send(message)
+
+    async def refuse(self, why: TooLargeError | SlowSenderError) -> None:
+        """Say what was wrong, unless an answer has begun."""
+        self._refused = None
+        if self._started:
+            return
+        if isinstance(why, TooLargeError):
+            status, words = (
+                413,
+                (
+                    f"This is larger than {self._most / 1e6:.0f} MB, the most that is taken at once. "
+                    "Record one drive to a file, or export fewer channels, and send it again."
+                ),
+            )
+        else:
+            status, words = (
+                408,
+                "This came too slowly to be taken. What arrived of a log in pieces is kept: send it again.",
+            )
+        await PlainTextResponse(words, status_code=status, headers=_CLOSE)(self._scope, self._receive, self.send)

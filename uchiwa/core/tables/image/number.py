@@ -64,7 +64,8 @@ class Number:
 
     def decode(self, data: bytes) -> FloatArray:
         """Values of consecutive numbers; shape (len(data) / size,)."""
-        raw = np.frombuffer(data, dtype=self.dtype).astype(np.float64)
+        with np.errstate(invalid="ignore"):  # a signalling NaN is a NaN
+            raw = np.frombuffer(data, dtype=self.dtype).astype(np.float64)
         values: FloatArray = raw * self.scale + self.offset
         return values
 
