@@ -18,9 +18,7 @@ demo-fresh: .venv/run.stamp
 
 test: .venv/dev.stamp lint
 	@setup/system-packages test
-	$(BIN)/pytest -n 2 --dist worksteal tests/core tests/command tests/loop
-	$(BIN)/pytest -n 2 --dist worksteal tests/store tests/web
-	$(BIN)/pytest -n 2 --dist worksteal tests/browser
+	$(BIN)/pytest -n 2 --dist worksteal tests
 
 accuracy: .venv/dev.stamp
 	UCHIWA_ACCURACY=full $(BIN)/pytest -n 2 --dist worksteal tests/loop tests/core/logs/test_corpus.py

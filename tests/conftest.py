@@ -101,7 +101,7 @@ def database_home() -> Iterator[Path]:
 
     # A hash of a password costs a tenth of a second, so that guessing does; every test makes one and asks for one.
     accounts._hasher = PasswordHasher(time_cost=1, memory_cost=8, parallelism=1)
-    accounts._nobody = accounts._hasher.hash("nobody has this password")
+    accounts._nobody.cache_clear()
     home = Path(tempfile.mkdtemp(prefix="uchiwa-test-"))
     before = {key: os.environ.get(key) for key in ("UCHIWA_HOME", "UCHIWA_DB_PORT")}
     os.environ["UCHIWA_HOME"] = str(home)

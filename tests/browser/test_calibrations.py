@@ -230,8 +230,8 @@ def test_cells_are_chosen_and_taken_across_in_a_comparison(page: Page, scene):
     line(page, "x-1")
     page.goto(f"/jobs/{scene.job.id}/rounds/1/compare?table=spark_main")
     page.locator("td[data-i='1'][data-j='1']").click()
-    expect(page.get_by_role("button", name="1 chosen cell from revision 0")).to_be_visible()
-    page.get_by_role("button", name="1 chosen cell from revision 0").click()
+    expect(page.get_by_role("button", name="Take 1 chosen cell")).to_be_visible()
+    page.get_by_role("button", name="Take 1 chosen cell").click()
     expect(page.get_by_text("It is in the draft and can be undone.")).to_be_visible()
     assert (table(scene, "spark_main") != PIKE.base().table("spark_main").grid).sum() == 1
 
@@ -241,7 +241,7 @@ def test_the_drawer_follows_the_chosen_cells_to_the_log(page: Page, scene):
     assert import_log(log.id)
     opened(page, scene, "ve_main", cell="4.4")
     page.get_by_role("button", name="Moments in the chosen cells").click()
-    expect(page.locator(".drawer-strips canvas")).to_have_count(3)
+    expect(page.locator(".moments .trace-title")).to_have_count(3)
     expect(page.locator(".drawer-pull")).to_contain_text(
         re.compile(r"moments? of drive.csv in this cell|was never here")
     )

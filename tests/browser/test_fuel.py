@@ -46,8 +46,8 @@ def test_a_condition_of_ones_own_and_what_it_left_out(at_fuel: Page):  # noqa: F
     expect(rule).to_be_visible()
     assert used.inner_text() != before
     rule.get_by_role("button", name="show these").click()
-    expect(page.locator(".drawer-pull")).to_contain_text("of drive.csv: not engine_speed < 2000")
-    expect(page.locator(".drawer-strips .uplot").first).to_be_visible()
+    expect(page.locator(".drawer-pull")).to_contain_text("of drive.csv left out: not engine_speed < 2000")
+    expect(page.locator(".moments svg")).to_be_visible()
     rule.get_by_role("checkbox").uncheck()
     expect(rule).to_have_count(0)
     assert used.inner_text() == before

@@ -220,7 +220,7 @@ def test_a_log_can_be_dropped(page: Page, scene):
 
 def test_the_drawer_shows_the_moments(at_fuel: Page):
     at_fuel.get_by_role("button", name="Moments that fed this cell").click()
-    expect(at_fuel.locator(".strip canvas")).to_have_count(3)
+    expect(at_fuel.locator(".moments .trace-title")).to_have_count(3)
     expect(at_fuel.locator(".drawer-pull")).to_contain_text("of drive.csv fed this cell")
 
 

@@ -76,7 +76,7 @@ def test_knock_is_judged_and_taken_out_by_keyboard(page: Page, scene, path):
     expect(page.get_by_role("status")).to_contain_text("held to be real")
     expect(margin).to_contain_text("heard it from the road")
     page.locator(".drawer-pull").press("Enter")
-    expect(page.locator(".drawer-strips .uplot")).to_have_count(3)
+    expect(page.locator(".moments .trace-title")).to_have_count(3)
     before = spark_of(scene)
     page.get_by_role("link", name="Change").press("Enter")
     expect(page.locator("table.grid")).to_have_class(re.compile("view-difference"))

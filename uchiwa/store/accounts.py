@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from datetime import timedelta
+from functools import cache
 
 from argon2 import PasswordHasher
 from argon2.exceptions import InvalidHashError, VerificationError
@@ -21,7 +22,12 @@ _SLOWER_S, _SLOWEST_S = 0.5, 4.0
 
 _hasher = PasswordHasher()
 # Compared against when there is no such person, so that the answer takes as long.
-_nobody = _hasher.hash("nobody has this password")
+
+
+@cache
+def _nobody() -> str:
+    """A hash that no password has, so that a name nobody has takes as long to refuse as a wrong password."""
+    return _hasher.hash("nobody has this password")
 
 
 class TooManyAttemptsError(RuntimeError):
@@ -86,7 +92,7 @@ def verify(admission: Admission, password: str) -> User | None:
     """The person with this password, or None. No connection is held while the password is hashed."""
     user = _known(admission.email)
     try:
-        _hasher.verify(user.password_hash if user else _nobody, password)
+        _hasher.verify(user.password_hash if user else _nobody(), password)
     except (VerificationError, InvalidHashError):
         return None
     if user is None:

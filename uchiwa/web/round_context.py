@@ -44,6 +44,10 @@ class RoundPage:
     here: Station | None
     latest: bool
 
+    def reloaded(self) -> RoundPage:
+        """As it is now, after something was changed."""
+        return round_page(self.user, self.job.id, self.round.number, self.here)
+
     def href(self, station: Station) -> str | None:
         """The address of another station of this round."""
         return address(self.job.id, self.round.number, station)

@@ -8,8 +8,6 @@ from dataclasses import dataclass
 from functools import lru_cache
 
 from markupsafe import Markup
-from weasyprint import HTML
-from weasyprint.urls import URLFetcher
 
 from uchiwa.core.quantities.display import DisplayUnits, shown_table
 from uchiwa.core.tables.table import Table
@@ -94,6 +92,10 @@ def standalone(title: str, content: str) -> str:
 @lru_cache(maxsize=16)
 def as_pdf(title: str, content: str) -> bytes:
     """The report as PDF; the last ones are remembered, since drawing one takes a second."""
+    # A second to import, and wanted only here.
+    from weasyprint import HTML
+    from weasyprint.urls import URLFetcher
+
     nothing_from_outside = URLFetcher(allowed_protocols=("data",), allow_redirects=False)
     pages: bytes = HTML(string=standalone(title, content), url_fetcher=nothing_from_outside).write_pdf()
     return pages

@@ -255,7 +255,7 @@ Looking = Annotated[Seen, Depends(_seen)]
 def _back(request: Request, page: RoundPage, seen: Seen) -> Response:
     """The sheet as it is now: a piece for a script, a new page for a plain form."""
     if is_fragment(request):
-        return _sheet(request, page, seen)
+        return _sheet(request, page.reloaded(), seen)
     asked = urlencode({"view": seen.view, "shape": seen.shape} | ({"table": seen.table} if seen.table else {}))
     return RedirectResponse(f"{page.path}/fuel?{asked}", 303)
 

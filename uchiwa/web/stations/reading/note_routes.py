@@ -9,10 +9,9 @@ from fastapi.responses import JSONResponse, Response
 
 from uchiwa.core.rounds.progress import Station
 from uchiwa.store import notes, ready_logs
-from uchiwa.store.database import unit_of_work
-from uchiwa.store.models import LogFile, User
-from uchiwa.web.requests.session import FromOurForm, Person
-from uchiwa.web.round_context import RoundPage, round_page
+from uchiwa.store.models import LogFile
+from uchiwa.web.requests.session import FromOurForm
+from uchiwa.web.round_context import RoundPage, in_round
 from uchiwa.web.routing import router as new_router
 from uchiwa.web.stations.reading.view import note_data
 
@@ -21,12 +20,11 @@ _HERE = "/jobs/{job_id}/rounds/{number}/read/notes/{log_id}"
 Moment = Annotated[float, Form(allow_inf_nan=False)]
 
 
-def _log(user: User, job_id: int, number: int, log_id: int) -> tuple[RoundPage, LogFile]:
-    page = round_page(user, job_id, number, Station.LOGS)
+def _log(page: RoundPage, log_id: int) -> LogFile:
     log = ready_logs.chosen(page.job, [log_id]).get(log_id)
     if log is None:
         raise HTTPException(404)
-    return page, log
+    return log
 
 
 def _list(log: LogFile) -> Response:
@@ -34,10 +32,9 @@ def _list(log: LogFile) -> Response:
 
 
 @router.post(_HERE, dependencies=[FromOurForm])
+@in_round(Station.LOGS)
 def write(
-    user: Person,
-    job_id: int,
-    number: int,
+    page: RoundPage,
     log_id: int,
     start: Moment,
     end: Moment,
@@ -45,29 +42,23 @@ def write(
     shown: Annotated[bool, Form()] = False,
 ) -> Response:
     """Note something on a moment or stretch; the log's notes, the new one among them."""
-    with unit_of_work():
-        page, log = _log(user, job_id, number, log_id)
-        notes.write(page.job, log, user, (start, end), text, shown=shown)
-        return _list(log)
+    log = _log(page, log_id)
+    notes.write(page.job, log, page.user, (start, end), text, shown=shown)
+    return _list(log)
 
 
 @router.post(_HERE + "/{note_id}", dependencies=[FromOurForm])
+@in_round(Station.LOGS)
 def change(
-    user: Person,
-    job_id: int,
-    number: int,
-    log_id: int,
-    note_id: int,
-    do: Annotated[Literal["show", "hide", "drop"], Form()],
+    page: RoundPage, log_id: int, note_id: int, do: Annotated[Literal["show", "hide", "drop"], Form()]
 ) -> Response:
     """Show a note to the customer, or no longer, or take it away; the notes that are left."""
-    with unit_of_work():
-        _, log = _log(user, job_id, number, log_id)
-        note = notes.find([log.id], note_id)
-        if note is None:
-            raise HTTPException(404)
-        if do == "drop":
-            notes.drop(note)
-        else:
-            notes.show(note, shown=do == "show")
-        return _list(log)
+    log = _log(page, log_id)
+    note = notes.find([log.id], note_id)
+    if note is None:
+        raise HTTPException(404)
+    if do == "drop":
+        notes.drop(note)
+    else:
+        notes.show(note, shown=do == "show")
+    return _list(log)

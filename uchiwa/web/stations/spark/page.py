@@ -12,7 +12,6 @@ from fastapi.responses import RedirectResponse, Response
 from uchiwa.core.errors import BadInput
 from uchiwa.core.logs.log import BoolArray
 from uchiwa.core.proposals.fuel.correction import cells_mask
-from uchiwa.store.models import User
 from uchiwa.web.doubts import doubt_values
 from uchiwa.web.grid.cells import parse_cells
 from uchiwa.web.pages import render
@@ -76,13 +75,13 @@ def back(page: RoundPage, sheet: str, seen: Looking) -> Response:
     return RedirectResponse(f"{page.path}/spark/{sheet}{'?' + query if query else ''}", 303)
 
 
-def empty(request: Request, user: User, page: RoundPage, sheet: str, problem: BadInput) -> Response:
+def empty(request: Request, page: RoundPage, sheet: str, problem: BadInput) -> Response:
     """The sheet when there is nothing to show, with what is wanting."""
     if is_fragment(request):
         raise problem
     asked = doubt_values(page.round, problem, "spark")
     return render(
-        request, "spark_empty.html", user, page=page, sheets=SHEETS, sheet=sheet, problem=str(problem), **asked
+        request, "spark_empty.html", page.user, page=page, sheets=SHEETS, sheet=sheet, problem=str(problem), **asked
     )
 
 

@@ -18,12 +18,10 @@ from uchiwa.core.pulls.weather import trusted
 from uchiwa.core.rounds.progress import Station
 from uchiwa.services import spark as work
 from uchiwa.store import pull_notes
-from uchiwa.store.database import unit_of_work
-from uchiwa.store.models import User
 from uchiwa.web.pages import render
 from uchiwa.web.requests.fragment import is_fragment
-from uchiwa.web.requests.session import FromOurForm, Person
-from uchiwa.web.round_context import RoundPage, in_open_round, round_page
+from uchiwa.web.requests.session import FromOurForm
+from uchiwa.web.round_context import RoundPage, in_open_round, in_round
 from uchiwa.web.routing import router as new_router
 from uchiwa.web.stations.spark.page import BASE, SHEETS, Fields, Looking, back, empty, with_form
 from uchiwa.web.stations.spark.pull_picture import LOOKS, picture, readings
@@ -73,25 +71,23 @@ def _values(page: RoundPage) -> dict[str, Any]:
     }
 
 
-def _page(request: Request, user: User, page: RoundPage) -> Response:
+def _page(request: Request, page: RoundPage) -> Response:
     try:
         values = _values(page)
     except BadInput as error:
-        return empty(request, user, page, "pulls", error)
-    return render(request, "_pulls.html" if is_fragment(request) else "pulls.html", user, **values)
+        return empty(request, page, "pulls", error)
+    return render(request, "_pulls.html" if is_fragment(request) else "pulls.html", page.user, **values)
 
 
 @router.get(_HERE)
-def pulls(request: Request, user: Person, job_id: int, number: int) -> Response:
+@in_round(Station.SPARK)
+def pulls(page: RoundPage, request: Request) -> Response:
     """The sheet and its margin."""
-    with unit_of_work():
-        return _page(request, user, round_page(user, job_id, number, Station.SPARK))
+    return _page(request, page)
 
 
-def _again(request: Request, user: User, job_id: int, number: int) -> Response:
-    with unit_of_work():
-        page = round_page(user, job_id, number, Station.SPARK)
-        return _page(request, user, page) if is_fragment(request) else back(page, "pulls", Looking())
+def _again(request: Request, page: RoundPage) -> Response:
+    return _page(request, page.reloaded()) if is_fragment(request) else back(page, "pulls", Looking())
 
 
 @router.post(_HERE + "/view", dependencies=[FromOurForm])
@@ -103,7 +99,7 @@ def view(page: RoundPage, request: Request, form: Fields) -> Response:
     if "corrected" in form:
         told["corrected"] = form["corrected"] == "yes"
     work.keep(page.round, "pulls", policy_from(PullView, told, "view"))
-    return _again(request, page.user, page.job.id, page.round.number)
+    return _again(request, page)
 
 
 @router.post(_HERE + "/note", dependencies=[FromOurForm])
@@ -128,4 +124,4 @@ def note(
         rows[at], rows[to] = rows[to], rows[at]
         for place, one in enumerate(rows):
             pull_notes.keep((one.log.id, one.pull.number), place=float(place))
-    return _again(request, page.user, page.job.id, page.round.number)
+    return _again(request, page)

@@ -12,15 +12,13 @@ from uchiwa.core.proposals.policy_file import policy_from
 from uchiwa.core.rounds.progress import Station
 from uchiwa.services import spark as work
 from uchiwa.store import draft_pins
-from uchiwa.store.database import unit_of_work
-from uchiwa.store.models import User
 from uchiwa.store.three_way import merge, read_seen
 from uchiwa.web.drawer.moments_picture import moments_answer
 from uchiwa.web.grid.cells import parse_cells
 from uchiwa.web.pages import render, say
 from uchiwa.web.requests.fragment import is_fragment
-from uchiwa.web.requests.session import FromOurForm, Person
-from uchiwa.web.round_context import RoundPage, in_open_round, in_round, round_page
+from uchiwa.web.requests.session import FromOurForm
+from uchiwa.web.round_context import RoundPage, in_open_round, in_round
 from uchiwa.web.routing import router as new_router
 from uchiwa.web.stations.spark.page import (
     BASE,
@@ -40,21 +38,19 @@ _HERE = BASE + "/{sheet}"
 SheetName = Literal["knock", "torque", "limit"]
 
 
-def _page(request: Request, user: User, page: RoundPage, sheet: SheetName, seen: Looking) -> Response:
+def _page(request: Request, page: RoundPage, sheet: SheetName, seen: Looking) -> Response:
     kind = TABLE_SHEETS[sheet]
     try:
         found = kind.work(page.job, page.round, seen.table)
     except BadInput as error:
-        return empty(request, user, page, sheet, error)
+        return empty(request, page, sheet, error)
     template = f"_spark_{sheet}_sheet.html" if is_fragment(request) else "spark_sheet.html"
-    return render(request, template, user, **kind.values(user, page, found, seen))
+    return render(request, template, page.user, **kind.values(page, found, seen))
 
 
-def _again(request: Request, user: User, job_id: int, number: int, sheet: SheetName, seen: Looking) -> Response:
+def _again(request: Request, page: RoundPage, sheet: SheetName, seen: Looking) -> Response:
     """The sheet as it is now: a piece for a script, a new page for a plain form."""
-    with unit_of_work():
-        page = round_page(user, job_id, number, Station.SPARK)
-        return _page(request, user, page, sheet, seen) if is_fragment(request) else back(page, sheet, seen)
+    return _page(request, page.reloaded(), sheet, seen) if is_fragment(request) else back(page, sheet, seen)
 
 
 @router.get(BASE)
@@ -65,10 +61,10 @@ def spark(page: RoundPage) -> Response:
 
 
 @router.get(_HERE)
-def show(request: Request, user: Person, job_id: int, number: int, sheet: SheetName, seen: Asked) -> Response:
+@in_round(Station.SPARK)
+def show(page: RoundPage, request: Request, sheet: SheetName, seen: Asked) -> Response:
     """The sheet and its margin."""
-    with unit_of_work():
-        return _page(request, user, round_page(user, job_id, number, Station.SPARK), sheet, seen)
+    return _page(request, page, sheet, seen)
 
 
 @router.get(_HERE + "/cell")
@@ -85,7 +81,7 @@ def cell(
     """The margin for a cell."""
     kind = TABLE_SHEETS[sheet]
     found = kind.work(page.job, page.round, seen.table)
-    values = kind.values(page.user, page, found, Looking(seen.view, seen.table, (i, j)), chosen)
+    values = kind.values(page, found, Looking(seen.view, seen.table, (i, j)), chosen)
     return render(request, f"_spark_{sheet}_margin.html", page.user, **values)
 
 
@@ -107,7 +103,7 @@ def policy(page: RoundPage, request: Request, sheet: SheetName, form: Fields, se
     mine = policy_from(kind.policy, with_form(now if seen_then is None else seen_then, form, kind.keys))
     kept = merge(seen_then, mine.model_dump(mode="json"), now, "The policy")
     work.keep(page.round, sheet, policy_from(kind.policy, kept))
-    return _again(request, page.user, page.job.id, page.round.number, sheet, seen)
+    return _again(request, page, sheet, seen)
 
 
 @router.post(_HERE + "/pin", dependencies=[FromOurForm])
@@ -122,7 +118,7 @@ def pin(
     """Pin the chosen cells, or free them if all of them are pinned."""
     at = work.desk(page.job, page.round, TABLE_SHEETS[sheet].role, seen.table)
     draft_pins.pin(at.draft, at.table.id, set(parse_cells(cells)))
-    return _again(request, page.user, page.job.id, page.round.number, sheet, seen)
+    return _again(request, page, sheet, seen)
 
 
 @router.post(_HERE + "/take", dependencies=[FromOurForm])

@@ -13,7 +13,7 @@ from uchiwa.core.logs.log import BoolArray
 from uchiwa.core.quantities.display import shown_table
 from uchiwa.core.tables.editing.cellname import cell_name
 from uchiwa.services.spark import Desk, kept
-from uchiwa.store.models import Job, Round, User
+from uchiwa.store.models import Job, Round
 from uchiwa.web.account.display_units import display_of
 from uchiwa.web.drawer.moments_picture import Moments
 from uchiwa.web.grid.grid import Grid, with_heads
@@ -62,11 +62,11 @@ class TableSheet:
     report: Callable[[Any], dict[str, Any]]
     moments: Callable[[Any, int, int], Moments]
 
-    def values(self, user: User, page: RoundPage, found: Found, seen: Looking, chosen: int = 1) -> dict[str, Any]:
+    def values(self, page: RoundPage, found: Found, seen: Looking, chosen: int = 1) -> dict[str, Any]:
         """What the sheet's templates need."""
         at, proposal = found.desk, found.proposal
         waiting = at.waiting(proposal.after)
-        shown = shown_table(proposal.table, display_of(user, page.job, at.base))
+        shown = shown_table(proposal.table, display_of(page.user, page.job, at.base))
         i, j = seen.cell_of(proposal.table.shape, self.first(found))
         view = self.views(seen.view) if seen.view in list(self.views) else self.usual
         return {
