@@ -13,6 +13,7 @@ import time
 import click
 import uvicorn
 
+from uchiwa.log_output import begin_logging
 from uchiwa.parent import PARENT
 from uchiwa.settings import DEMO, read_settings
 from uchiwa.store import server
@@ -31,6 +32,7 @@ _log = logging.getLogger("uchiwa.serve")
 def serve(*, with_demo: bool) -> None:
     """Start everything, serve until Ctrl-C or SIGTERM, and stop everything that was started here."""
     settings = read_settings()
+    begin_logging(settings)
     if not _comes_free(settings.port):
         raise OSError(f"port {settings.port} is taken: stop what listens there, or set UCHIWA_PORT")
     # uvicorn raises the signal that stopped it once more when it is done; this makes it end here, not at once.

@@ -1,36 +1,80 @@
-"""What a person sets from outside, by environment variables; docs/architecture.md lists them."""
+"""What a person sets from outside, by environment variables; docs/settings.md lists them."""
 
 from __future__ import annotations
 
 import ipaddress
 import os
-from collections.abc import Mapping
-from dataclasses import dataclass
+from functools import cache
+from pathlib import Path
+from typing import Any, Literal
 from urllib.parse import urlsplit
+
+from pydantic import Field, ValidationError, field_validator, model_validator
+from pydantic_settings import BaseSettings, SettingsConfigDict
 
 from uchiwa.core.errors import BadInput
 
 FIRST_PORT = 8460
 DEMO = "UCHIWA_DEMO"
 """Set to “yes” by `uchiwa serve --demo` for the processes it starts."""
+_PREFIX = "UCHIWA_"
 _MOST_BY_ITSELF, _MOST_PROCESSES = 4, 32
 
 
-@dataclass(frozen=True)
-class Settings:
-    """The settings of the web application.
+class Settings(BaseSettings):
+    """The settings of the application, each from the variable `UCHIWA_` and its name in capitals."""
 
-    Attributes:
-        port: of the application, on loopback.
-        public_address: scheme and host under which people reach it; all links that leave it begin with this.
-        trusted_proxies: addresses or networks whose `X-Forwarded-For` is believed, separated by commas.
-        web_processes: that answer requests side by side.
-    """
+    model_config = SettingsConfigDict(env_prefix=_PREFIX, env_ignore_empty=True, frozen=True, extra="ignore")
 
-    port: int = FIRST_PORT
-    public_address: str = f"http://127.0.0.1:{FIRST_PORT}"
-    trusted_proxies: str = ""
-    web_processes: int = 1
+    home: Path = Field(default=Path(".uchiwa"), description="folder of all state on disk")
+    port: int = Field(default=FIRST_PORT, gt=0, lt=65536, description="of the application, on loopback")
+    public_address: str = Field(
+        default="", description="scheme and host under which people reach it; all links that leave it begin with this"
+    )
+    trusted_proxies: str = Field(
+        default="", description="addresses or networks whose X-Forwarded-For is believed, separated by commas"
+    )
+    web_processes: int = Field(
+        default_factory=lambda: max(1, min(_MOST_BY_ITSELF, os.cpu_count() or 1)),
+        gt=0,
+        le=_MOST_PROCESSES,
+        description="that answer requests side by side; by default one for each core, up to four",
+    )
+    db_port: int | None = Field(
+        default=None, gt=0, lt=65536, description="of the database, on loopback; by default one that is free"
+    )
+    db_fast: bool = Field(default=False, description="let the database write to disk late; for tests only")
+    log_format: Literal["console", "json"] = Field(default="console", description="how the server's log is written")
+    log_level: Literal["debug", "info", "warning", "error"] = Field(
+        default="warning", description="the least that is written; info tells every request"
+    )
+
+    @field_validator("public_address")
+    @classmethod
+    def _is_an_address(cls, value: str) -> str:
+        parts = urlsplit(value.rstrip("/"))
+        plain = not (parts.path or parts.query or parts.fragment)
+        if value and not (parts.scheme in ("http", "https") and parts.netloc and plain):
+            raise ValueError("set for example https://tune.example")
+        return value.rstrip("/")
+
+    @field_validator("trusted_proxies")
+    @classmethod
+    def _are_networks(cls, value: str) -> str:
+        for one in filter(None, (word.strip() for word in value.split(","))):
+            try:
+                ipaddress.ip_network(one)
+            except ValueError:
+                raise ValueError("set for example 10.0.0.5, 192.168.3.0/24") from None
+        return value.strip()
+
+    @model_validator(mode="before")
+    @classmethod
+    def _own_address(cls, data: Any) -> Any:
+        """Without an address of its own it is reached on its port."""
+        if isinstance(data, dict) and not data.get("public_address"):
+            return data | {"public_address": f"http://127.0.0.1:{data.get('port', FIRST_PORT)}"}
+        return data
 
     @property
     def https(self) -> bool:
@@ -38,39 +82,27 @@ class Settings:
         return self.public_address.startswith("https://")
 
 
-def read_settings(environment: Mapping[str, str] | None = None) -> Settings:
-    """The settings of an environment, by default this process' own.
+def read_settings() -> Settings:
+    """The settings of this process' environment.
 
     Raises:
         BadInput: one of them cannot be used.
     """
-    given = os.environ if environment is None else environment
-    port = given.get("UCHIWA_PORT", str(FIRST_PORT))
-    if not port.isdecimal() or not 0 < int(port) < 65536:
-        raise BadInput(f"“{port}” is not a port", where="UCHIWA_PORT", advice="set a number from 1 to 65535")
-    address = given.get("UCHIWA_PUBLIC_ADDRESS", f"http://127.0.0.1:{int(port)}").rstrip("/")
-    parts = urlsplit(address)
-    if parts.scheme not in ("http", "https") or not parts.netloc or parts.path or parts.query or parts.fragment:
-        raise BadInput(
-            f"“{address}” is not an address",
-            where="UCHIWA_PUBLIC_ADDRESS",
-            advice="set for example https://tune.example",
-        )
-    proxies = given.get("UCHIWA_TRUSTED_PROXIES", "").strip()
-    for one in filter(None, (word.strip() for word in proxies.split(","))):
-        try:
-            ipaddress.ip_network(one)
-        except ValueError:
-            raise BadInput(
-                f"“{one}” is neither an address nor a network",
-                where="UCHIWA_TRUSTED_PROXIES",
-                advice="set for example 10.0.0.5, 192.168.3.0/24",
-            ) from None
-    processes = given.get("UCHIWA_WEB_PROCESSES", str(max(1, min(_MOST_BY_ITSELF, os.cpu_count() or 1))))
-    if not processes.isdecimal() or not 0 < int(processes) <= _MOST_PROCESSES:
-        raise BadInput(
-            f"“{processes}” is not a number of processes",
-            where="UCHIWA_WEB_PROCESSES",
-            advice=f"set a number from 1 to {_MOST_PROCESSES}",
-        )
-    return Settings(int(port), address, proxies, int(processes))
+    try:
+        return Settings()
+    except ValidationError as error:
+        first = error.errors()[0]
+        name = _PREFIX + str(first["loc"][0]).upper() if first["loc"] else "the settings"
+        said = first["msg"].removeprefix("Value error, ")
+        raise BadInput(f"“{first['input']}” cannot be used", where=name, advice=said[:1].lower() + said[1:]) from None
+
+
+@cache
+def as_table() -> str:
+    """The settings as the table that the documentation carries."""
+    lines = ["| variable | default | what it sets |", "|---|---|---|"]
+    for name, field in Settings.model_fields.items():
+        usual = "" if field.is_required() or field.default_factory else field.default
+        default = "" if usual in (None, "", False) or not isinstance(usual, (str, int, Path)) else f"`{usual}`"
+        lines.append(f"| `{_PREFIX}{name.upper()}` | {default} | {field.description} |")
+    return "\n".join(lines)

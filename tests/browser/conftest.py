@@ -28,7 +28,8 @@ def served(database_home) -> Iterator[str]:
     """The address of the running application, worker included."""
     port = free_port(own(8571))
     address = f"http://127.0.0.1:{port}"
-    environment = os.environ | {"UCHIWA_PORT": str(port)}
+    # One process to answer: several are tested where serving itself is.
+    environment = os.environ | {"UCHIWA_PORT": str(port), "UCHIWA_WEB_PROCESSES": "1"}
     process = subprocess.Popen([sys.executable, "-m", "uchiwa", "serve"], env=environment)
     try:
         deadline = time.monotonic() + 60

@@ -9,6 +9,7 @@ import re
 import socket
 import threading
 import time
+from pathlib import Path
 from typing import Any
 
 import pytest
@@ -18,9 +19,10 @@ from starlette.testclient import TestClient
 from bench.fuzz import routes
 from tests.store.conftest import log_text
 from tests.web.conftest import Client
+from uchiwa.core.errors import BadInput
 from uchiwa.core.tables.interchange import calibration_json
 from uchiwa.services.importing import import_log
-from uchiwa.settings import Settings, read_settings
+from uchiwa.settings import Settings, as_table, read_settings
 from uchiwa.standin.cars import pike_base
 from uchiwa.store import accounts, drafts, links
 from uchiwa.store.database import unit_of_work
@@ -211,15 +213,35 @@ def test_cookies_keep_to_tls_where_the_address_does(scene):
         ("UCHIWA_WEB_PROCESSES", "many"), ("UCHIWA_WEB_PROCESSES", "0"),
     ],
 )  # fmt: skip
-def test_a_setting_that_cannot_be_says_which(name, value):
-    with pytest.raises(ValueError, match=name):
-        read_settings({name: value})
+def test_a_setting_that_cannot_be_says_which(name, value, monkeypatch):
+    monkeypatch.setenv(name, value)
+    with pytest.raises(BadInput, match=re.escape(value)) as refused:
+        read_settings()
+    assert refused.value.where == name
+    assert refused.value.advice
 
 
-def test_settings_have_sensible_values():
-    assert read_settings({}).public_address == "http://127.0.0.1:8460"
-    assert read_settings({"UCHIWA_PORT": "9000"}).public_address == "http://127.0.0.1:9000"
-    assert read_settings({"UCHIWA_PUBLIC_ADDRESS": "https://tune.example/"}).https
+def test_settings_have_sensible_values(monkeypatch):
+    for name in Settings.model_fields:
+        monkeypatch.delenv(f"UCHIWA_{name.upper()}", raising=False)
+    assert read_settings().public_address == "http://127.0.0.1:8460"
+    monkeypatch.setenv("UCHIWA_PORT", "9000")
+    assert read_settings().public_address == "http://127.0.0.1:9000"
+    monkeypatch.setenv("UCHIWA_PUBLIC_ADDRESS", "https://tune.example/")
+    assert (read_settings().public_address, read_settings().https) == ("https://tune.example", True)
+
+
+def test_the_documentation_lists_every_setting():
+    assert as_table() in (Path(__file__).parents[2] / "docs" / "settings.md").read_text()
+
+
+def test_an_answer_and_the_log_name_the_request(client, caplog):
+    with caplog.at_level("INFO", logger="uchiwa.requests"):
+        name = client.get("/c/secret-token").headers["x-request-id"]
+    assert re.fullmatch("[0-9a-f]{12}", name)
+    assert client.get("/sign-in").headers["x-request-id"] != name
+    assert "GET /c/… answered" in caplog.text
+    assert "secret-token" not in caplog.text
 
 
 def test_a_sentence_in_any_script_is_shown_once(client, scene):

@@ -10,6 +10,8 @@ from dataclasses import asdict, dataclass
 from ipaddress import ip_address
 from pathlib import Path
 
+from uchiwa.settings import read_settings
+
 FIRST_PORT = 8461
 _PORTS_TRIED = 60
 DATABASE = "uchiwa"
@@ -17,7 +19,7 @@ DATABASE = "uchiwa"
 
 def home() -> Path:
     """The folder of all state on disk: `UCHIWA_HOME`, or `.uchiwa` in the working folder."""
-    return Path(os.environ.get("UCHIWA_HOME", ".uchiwa")).resolve()
+    return read_settings().home.resolve()
 
 
 @dataclass(frozen=True)
@@ -71,7 +73,7 @@ class Place:
 
 def configured_port() -> int | None:
     """The database's port if a person has set one, in `UCHIWA_DB_PORT`; it is kept whatever happens."""
-    return int(os.environ["UCHIWA_DB_PORT"]) if "UCHIWA_DB_PORT" in os.environ else None
+    return read_settings().db_port
 
 
 def port_is_free(port: int) -> bool:

@@ -21,6 +21,7 @@ from pathlib import Path
 
 import pymysql
 
+from uchiwa.settings import read_settings
 from uchiwa.store.place import FIRST_PORT, Place, configured_port, free_port, home, port_is_free
 from uchiwa.store.server_accounts import secure_accounts
 
@@ -220,7 +221,7 @@ def _start_process(place: Place) -> Place:
                     "--innodb-log-file-size=512M",
                     "--innodb-log-buffer-size=64M",
                     "--skip-log-bin",
-                    *(["--innodb-flush-log-at-trx-commit=0"] if os.environ.get("UCHIWA_DB_FAST") else []),
+                    *(["--innodb-flush-log-at-trx-commit=0"] if read_settings().db_fast else []),
                     *_as_user(),
                 ],
                 stdout=log,

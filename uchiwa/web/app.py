@@ -13,6 +13,7 @@ from fastapi.staticfiles import StaticFiles
 from starlette.middleware.base import RequestResponseEndpoint
 from uvicorn.middleware.proxy_headers import ProxyHeadersMiddleware
 
+from uchiwa.log_output import begin_logging
 from uchiwa.parent import end_with_parent
 from uchiwa.settings import DEMO, Settings, read_settings
 from uchiwa.store.database import THREADS, connect_to
@@ -25,6 +26,7 @@ from uchiwa.web.pages import HERE
 from uchiwa.web.requests.browser import BrowserMiddleware
 from uchiwa.web.requests.gate import Gate
 from uchiwa.web.requests.limits import GuardMiddleware, SlowSenderError, TooLargeError
+from uchiwa.web.requests.request_id import RequestIdMiddleware
 from uchiwa.web.shop import (
     archive_routes,
     car_routes,
@@ -75,7 +77,9 @@ def served() -> FastAPI:
     connect_to(place)
     end_with_parent()
     os.nice(_NICE)
-    return create_app(place.secret_key, demo=os.environ.get(DEMO) == "yes", settings=read_settings())
+    settings = read_settings()
+    begin_logging(settings)
+    return create_app(place.secret_key, demo=os.environ.get(DEMO) == "yes", settings=settings)
 
 
 def create_app(secret_key: str, *, demo: bool = False, settings: Settings | None = None) -> FastAPI:
@@ -110,4 +114,5 @@ def create_app(secret_key: str, *, demo: bool = False, settings: Settings | None
     app.add_middleware(GuardMiddleware)
     if found.trusted_proxies:
         app.add_middleware(ProxyHeadersMiddleware, trusted_hosts=found.trusted_proxies)
+    app.add_middleware(RequestIdMiddleware)
     return app

@@ -121,7 +121,7 @@ def failure(request: Request, error: Exception) -> Response:
         request,
         503,
         "Something broke on our side",
-        "It is noted in the server's log, and nothing of yours is lost. Try again in a moment.",
+        f"It is noted in the server's log as {request.state.request_id}, and nothing of yours is lost. Try again in a moment.",
     )
 
 
