@@ -19,6 +19,8 @@ def end_with_parent(parent: int | None = None) -> None:
         parent: process id; by default the one that said so, else whoever is the parent now.
     """
     mine = int(os.environ.get(PARENT, os.getppid())) if parent is None else parent
+    if mine == os.getpid():
+        return  # the one that started others serves by itself
     threading.Thread(target=_watch, args=(mine,), daemon=True).start()
 
 

@@ -136,7 +136,11 @@ def dyno_run(
                     listening.limit,
                 )
             )  # fmt: skip
-    data = np.array(rows)
+    return _as_log(car, calibration, run, np.array(rows))
+
+
+def _as_log(car: StandInCar, calibration: Calibration, run: int, data: FloatArray) -> Log:
+    """A run's rows as the dyno writes them."""
     channels = tuple(
         Channel(name, QUANTITIES[quantity].unit, np.round(data[:, column + 1], decimals) + 0.0, quantity)
         for column, (name, quantity, decimals) in enumerate(_COLUMNS)

@@ -87,136 +87,14 @@ def simulate(
     Returns:
         A log at 25 Hz of what the car's sensors and controller report, in canonical units.
     """
-    rng = np.random.default_rng(seed)
-    drive = make_drive(drive_name, rng)
-    ambient = float(rng.uniform(12, 24))
-    barometer = float(rng.uniform(96.5, 101.0))
-    engine = Engine(car.truth, ambient, barometer)
-    density = barometer * 1000.0 / (GAS_CONSTANT * (ambient + ZERO_CELSIUS))
-    state = engine.state
-    state.speed, state.coolant, state.intake_air, state.pressure = drive.engine_speed, drive.coolant, ambient + 12, 38.0
-    if drive.cranked:
-        state.coolant, state.intake_air, state.pressure = ambient, ambient, barometer
-    ethanol = car.ethanol(seed) if car.ethanol is not None else 0.0
-    controller = Controller(calibration, ethanol_percent=ethanol if car.ethanol is not None else None)
-    ethanol_at_start, blending_s = ethanol, 0.7 * sum(leg.seconds for leg in drive.legs)
-    driver, sensor = Driver(drive), sensor or Wideband()
-    listening = KnockControl(
-        car.truth.knock,
-        car.knock_sensor,
-        np.random.default_rng([seed, 77]),
-        unheard=not car.knock_channels and car.knock_sensor == KnockSensor(),
-    )
-    noise: list[list[float]] = rng.normal(size=(4096, 4)).tolist()
-    uneven: list[float] = np.random.default_rng([seed, 78]).normal(size=4096).tolist()
-    road_speed, bypass, sensed, time, number = 0.0, 22.0, 1.0, 0.0, 0
+    run = _Run(car, calibration, drive_name, seed, sensor or Wideband(), ethanol_to)
     rows: list[tuple[float, ...]] = []
-    while not driver.done:
-        jitter = noise[number % 4096]
-        if ethanol_to is not None and controller.ethanol_percent is not None:
-            done = min(time / blending_s, 1.0)
-            controller.ethanol_percent = ethanol = ethanol_at_start + (ethanol_to - ethanol_at_start) * done
-        wished = driver.leg.gear
-        driver.step(state.speed, car.chassis.engine_speed(wished, road_speed) if wished else 0.0, road_speed, STEP_S)
-        geared = car.chassis.engine_speed(driver.gear, road_speed) if driver.gear else 0.0
-        target_idle = _IDLE_SPEED + 4.0 * max(0.0, 75.0 - state.coolant)
-        if driver.throttle < 1.0 and state.speed < 1500.0:
-            bypass = min(max(bypass + (target_idle - state.speed) * 0.035 * STEP_S, 8.0), 70.0)
-        steadied = bypass + min(max((target_idle - state.speed) * 0.03, -10.0), 12.0)
-        dashpot = max(1.0, state.speed / 1100.0)
-        limited = state.speed > car.truth.limiter
-        engine.breathe(driver.throttle, max(steadied, 4.0) * dashpot, STEP_S)
-
-        speed_read = state.speed + 3.0 * jitter[0]
-        pressure_read = state.pressure + 0.25 * jitter[1]
-        frequency = car.meter(state.airflow) + 6.0 * jitter[3] if car.meter is not None else 0.0
-        cranking = drive.cranked and time < CRANKED_S
-        if cranking:
-            state.speed = 0.0 if time < 1.2 else 210.0
-            speed_read, controller.running = max(state.speed + 3.0 * jitter[0] * (state.speed > 0), 0.0), 0.0
-            state.airflow = 0.05
-        command = controller.step(
-            speed_read,
-            pressure_read,
-            driver.throttle,
-            state.coolant,
-            state.intake_air,
-            state.airflow,
-            sensed,
-            STEP_S,
-            barometer,
-            frequency,
-        )
-        fuel = 0.0 if limited else command.fuel_flow
-        engine.burn(fuel, controller.stoichiometric, STEP_S)
-        sensed = sensor.step(time, state.mixture, state.airflow, STEP_S) * (1.0 + 0.0035 * jitter[2])
-        sensed = min(max(sensed, sensor.rich_rail), sensor.lean_rail)
-
-        fired = listening.step(
-            command.spark,
-            state.speed,
-            state.pressure,
-            state.mixture,
-            state.intake_air,
-            driver.throttle,
-            driver.gear,
-            STEP_S,
-        )
-        torque = engine.torque(fired, uneven[number % 4096]) if fuel > 0 else -(12.0 + 0.006 * state.speed)
-        slipping = geared < 1000.0
-        if cranking:
-            acceleration = 0.0
-        elif driver.clutch_open or (slipping and driver.throttle < 1.0):
-            state.speed = max(state.speed + torque / _INERTIA * STEP_S * 60 / (2 * math.pi), 500.0)
-            acceleration = car.chassis.acceleration(0, 0.0, road_speed, driver.slope, driver.brake, density)
-        else:
-            through = max(torque, 35.0) if slipping else torque
-            acceleration = car.chassis.acceleration(
-                driver.gear, through, road_speed, driver.slope, driver.brake, density
-            )
-            wanted = max(geared, 1250.0) if slipping else geared
-            state.speed += (wanted - state.speed) * min(1.0, STEP_S / 0.12)
-        road_speed = max(0.0, road_speed + acceleration * STEP_S)
-
-        if number % LOG_EVERY == 0:
-            spread = command.closed_loop * car.truth.bank_spread
-            rows.append(
-                (
-                    time,
-                    speed_read,
-                    road_speed * 3.6,
-                    driver.throttle,
-                    pressure_read,
-                    barometer,
-                    state.coolant,
-                    state.intake_air,
-                    sensed,
-                    command.target,
-                    (command.short_trim - spread) * 100.0,
-                    command.long_trim * 100.0,
-                    float(command.closed_loop),
-                    command.pulse,
-                    command.pulse * state.speed / 1200.0,
-                    fired,
-                    10.4 if cranking and state.speed > 0 else 13.9 + 0.03 * jitter[3],
-                    float(command.overrun),
-                    float(command.after_start),
-                    float(driver.gear),
-                    listening.retard,
-                    300.0 + 1.5 * jitter[3] + (pressure_read - barometer),
-                    state.airflow,
-                    frequency,
-                    ethanol,
-                    (command.short_trim + spread) * 100.0,
-                    command.long_trim * 100.0,
-                    listening.level,
-                    listening.limit,
-                    float(listening.count),
-                    torque * DRIVELINE if driver.gear else 0.0,
-                )
-            )
-        time += STEP_S
-        number += 1
+    while not run.driver.done:
+        run.step()
+        if run.number % LOG_EVERY == 0:
+            rows.append(run.row())
+        run.time += STEP_S
+        run.number += 1
     data = np.array(rows)
     channels = tuple(
         Channel(name, QUANTITIES[quantity].unit, np.round(data[:, column + 1], decimals) + 0.0, quantity)
@@ -227,6 +105,177 @@ def simulate(
         channels = tuple(_stepped(one, car.trim_step) for one in channels)
     notes = MappingProxyType({"revision": revision or calibration.id, "drive": drive_name})
     return Log(f"{drive_name}.csv", (Raster(np.round(data[:, 0], 3), channels),), notes)
+
+
+class _Run:
+    """A drive under way: everything that changes from step to step."""
+
+    def __init__(
+        self,
+        car: StandInCar,
+        calibration: Calibration,
+        drive_name: str,
+        seed: int,
+        sensor: Wideband,
+        ethanol_to: float | None,
+    ) -> None:
+        rng = np.random.default_rng(seed)
+        self.car, self.sensor, self.drive = car, sensor, make_drive(drive_name, rng)
+        ambient, self.barometer = float(rng.uniform(12, 24)), float(rng.uniform(96.5, 101.0))
+        self.engine = Engine(car.truth, ambient, self.barometer)
+        self.density = self.barometer * 1000.0 / (GAS_CONSTANT * (ambient + ZERO_CELSIUS))
+        state = self.engine.state
+        state.speed, state.coolant = self.drive.engine_speed, self.drive.coolant
+        state.intake_air, state.pressure = ambient + 12, 38.0
+        if self.drive.cranked:
+            state.coolant, state.intake_air, state.pressure = ambient, ambient, self.barometer
+        self.ethanol = car.ethanol(seed) if car.ethanol is not None else 0.0
+        self.controller = Controller(calibration, ethanol_percent=self.ethanol if car.ethanol is not None else None)
+        self.ethanol_at_start, self.ethanol_to = self.ethanol, ethanol_to
+        self.blending_s = 0.7 * sum(leg.seconds for leg in self.drive.legs)
+        self.driver = Driver(self.drive)
+        self.listening = KnockControl(
+            car.truth.knock,
+            car.knock_sensor,
+            np.random.default_rng([seed, 77]),
+            unheard=not car.knock_channels and car.knock_sensor == KnockSensor(),
+        )
+        self.noise: list[list[float]] = rng.normal(size=(4096, 4)).tolist()
+        self.uneven: list[float] = np.random.default_rng([seed, 78]).normal(size=4096).tolist()
+        self.road_speed, self.bypass, self.sensed, self.time, self.number = 0.0, 22.0, 1.0, 0.0, 0
+        self.speed_read = self.pressure_read = self.frequency = self.fired = self.torque = self.geared = 0.0
+        self.cranking = False
+        self.command = self.controller.command
+
+    def step(self) -> None:
+        """Advance everything by one step."""
+        jitter = self.noise[self.number % 4096]
+        if self.ethanol_to is not None and self.controller.ethanol_percent is not None:
+            done = min(self.time / self.blending_s, 1.0)
+            self.ethanol = self.ethanol_at_start + (self.ethanol_to - self.ethanol_at_start) * done
+            self.controller.ethanol_percent = self.ethanol
+        self._drive()
+        self._read(jitter)
+        self._burn(jitter)
+        self._move()
+
+    def _drive(self) -> None:
+        """The driver's foot and gear, and the air that comes in."""
+        state, driver, chassis = self.engine.state, self.driver, self.car.chassis
+        wished = driver.leg.gear
+        driver.step(
+            state.speed, chassis.engine_speed(wished, self.road_speed) if wished else 0.0, self.road_speed, STEP_S
+        )
+        self.geared = chassis.engine_speed(driver.gear, self.road_speed) if driver.gear else 0.0
+        target_idle = _IDLE_SPEED + 4.0 * max(0.0, 75.0 - state.coolant)
+        if driver.throttle < 1.0 and state.speed < 1500.0:
+            self.bypass = min(max(self.bypass + (target_idle - state.speed) * 0.035 * STEP_S, 8.0), 70.0)
+        steadied = self.bypass + min(max((target_idle - state.speed) * 0.03, -10.0), 12.0)
+        dashpot = max(1.0, state.speed / 1100.0)
+        self.limited = state.speed > self.car.truth.limiter
+        self.engine.breathe(driver.throttle, max(steadied, 4.0) * dashpot, STEP_S)
+
+    def _read(self, jitter: list[float]) -> None:
+        """What sensors tell the controller, and what it commands."""
+        state, car = self.engine.state, self.car
+        self.speed_read = state.speed + 3.0 * jitter[0]
+        self.pressure_read = state.pressure + 0.25 * jitter[1]
+        self.frequency = car.meter(state.airflow) + 6.0 * jitter[3] if car.meter is not None else 0.0
+        self.cranking = self.drive.cranked and self.time < CRANKED_S
+        if self.cranking:
+            state.speed = 0.0 if self.time < 1.2 else 210.0
+            self.speed_read = max(state.speed + 3.0 * jitter[0] * (state.speed > 0), 0.0)
+            self.controller.running = 0.0
+            state.airflow = 0.05
+        self.command = self.controller.step(
+            self.speed_read,
+            self.pressure_read,
+            self.driver.throttle,
+            state.coolant,
+            state.intake_air,
+            state.airflow,
+            self.sensed,
+            STEP_S,
+            self.barometer,
+            self.frequency,
+        )
+
+    def _burn(self, jitter: list[float]) -> None:
+        """Fuel, mixture, spark and torque."""
+        state, engine, sensor, driver = self.engine.state, self.engine, self.sensor, self.driver
+        fuel = 0.0 if self.limited else self.command.fuel_flow
+        engine.burn(fuel, self.controller.stoichiometric, STEP_S)
+        sensed = sensor.step(self.time, state.mixture, state.airflow, STEP_S) * (1.0 + 0.0035 * jitter[2])
+        self.sensed = min(max(sensed, sensor.rich_rail), sensor.lean_rail)
+        self.fired = self.listening.step(
+            self.command.spark,
+            state.speed,
+            state.pressure,
+            state.mixture,
+            state.intake_air,
+            driver.throttle,
+            driver.gear,
+            STEP_S,
+        )
+        chance = self.uneven[self.number % 4096]
+        self.torque = engine.torque(self.fired, chance) if fuel > 0 else -(12.0 + 0.006 * state.speed)
+
+    def _move(self) -> None:
+        """Engine and car gather speed, together or apart."""
+        state, driver, chassis, torque = self.engine.state, self.driver, self.car.chassis, self.torque
+        slipping = self.geared < 1000.0
+        if self.cranking:
+            acceleration = 0.0
+        elif driver.clutch_open or (slipping and driver.throttle < 1.0):
+            state.speed = max(state.speed + torque / _INERTIA * STEP_S * 60 / (2 * math.pi), 500.0)
+            acceleration = chassis.acceleration(0, 0.0, self.road_speed, driver.slope, driver.brake, self.density)
+        else:
+            through = max(torque, 35.0) if slipping else torque
+            acceleration = chassis.acceleration(
+                driver.gear, through, self.road_speed, driver.slope, driver.brake, self.density
+            )
+            wanted = max(self.geared, 1250.0) if slipping else self.geared
+            state.speed += (wanted - state.speed) * min(1.0, STEP_S / 0.12)
+        self.road_speed = max(0.0, self.road_speed + acceleration * STEP_S)
+
+    def row(self) -> tuple[float, ...]:
+        """Time and what `LOGGED` names, as they are now."""
+        state, command, listening = self.engine.state, self.command, self.listening
+        jitter = self.noise[self.number % 4096]
+        spread = command.closed_loop * self.car.truth.bank_spread
+        return (
+            self.time,
+            self.speed_read,
+            self.road_speed * 3.6,
+            self.driver.throttle,
+            self.pressure_read,
+            self.barometer,
+            state.coolant,
+            state.intake_air,
+            self.sensed,
+            command.target,
+            (command.short_trim - spread) * 100.0,
+            command.long_trim * 100.0,
+            float(command.closed_loop),
+            command.pulse,
+            command.pulse * state.speed / 1200.0,
+            self.fired,
+            10.4 if self.cranking and state.speed > 0 else 13.9 + 0.03 * jitter[3],
+            float(command.overrun),
+            float(command.after_start),
+            float(self.driver.gear),
+            listening.retard,
+            300.0 + 1.5 * jitter[3] + (self.pressure_read - self.barometer),
+            state.airflow,
+            self.frequency,
+            self.ethanol,
+            (command.short_trim + spread) * 100.0,
+            command.long_trim * 100.0,
+            listening.level,
+            listening.limit,
+            float(listening.count),
+            self.torque * DRIVELINE if self.driver.gear else 0.0,
+        )
 
 
 def _stepped(channel: Channel, step: float) -> Channel:

@@ -6,6 +6,7 @@ import hashlib
 import json
 import zipfile
 from collections.abc import Iterable
+from dataclasses import dataclass
 from datetime import datetime
 from typing import IO, Any, TypeVar
 
@@ -28,6 +29,7 @@ from uchiwa.store.models import (
     PullNote,
     Revision,
     RevisionImage,
+    Round,
     StoredCalibration,
     User,
 )
@@ -55,22 +57,30 @@ def export(job: Job, target: IO[bytes]) -> None:
         archive.writestr("job.json", json.dumps(part, ensure_ascii=False, indent=1))
 
 
+@dataclass(frozen=True)
+class _Names:
+    """What stands for rows in an archive, which has no ids: numbers of rounds and revisions, names, content hashes."""
+
+    rounds: dict[int, int]
+    revisions: dict[int, int]
+    people: dict[int, str]
+    calibrations: dict[int, str]
+
+
 def _described(job: Job, archive: zipfile.ZipFile) -> dict[str, Any]:
     rounds = jobs.rounds(job)
-    number = {one.id: one.number for one in rounds}
-    people = {one.id: one.name for one in User.select().where(User.shop == job.shop_id)}
     revisions = list(Revision.select().where(Revision.job == job).order_by(Revision.number))
-    revision_number = {one.id: one.number for one in revisions}
     steps = list(Event.select().where(Event.job == job).order_by(Event.id))
     draft = Draft.get(Draft.job == job)
     ids = {one.calibration_id for one in revisions} | {draft.calibration_id}
     ids |= {one for step in steps for one in (step.before_id, step.after_id) if one is not None}
-    hashes: dict[int, str] = {}
-    for stored in StoredCalibration.select().where(StoredCalibration.id.in_(list(ids))):
-        hashes[stored.id] = stored.content_hash
-        archive.writestr(f"calibrations/{stored.content_hash}.json", stored.document)
+    names = _Names(
+        {one.id: one.number for one in rounds},
+        {one.id: one.number for one in revisions},
+        {one.id: one.name for one in User.select().where(User.shop == job.shop_id)},
+        _calibrations(ids, archive),
+    )
     car = Car.get_by_id(job.car_id)
-    image = images.of_job(job)
     return {
         "format": form.FORMAT,
         "customer": Customer.get_by_id(car.customer_id).name,
@@ -80,94 +90,109 @@ def _described(job: Job, archive: zipfile.ZipFile) -> dict[str, Any]:
         "closed": job.closed,
         "setup": job.setup,
         "moved_at": _utc(job.moved_at),
-        "rounds": [
-            {
-                "number": one.number,
-                "policy": one.policy,
-                "spark": one.spark,
-                "brief": one.brief,
-                "opened_at": _utc(one.opened_at),
-                "returned_at": _utc(one.returned_at) if one.returned_at else None,
-            }
-            for one in rounds
-        ],
-        "logs": [_log(one, at, number, people, archive) for at, one in enumerate(_uploaded(job), 1)],
-        "revisions": [
-            {
-                "number": one.number,
-                "parent": _known(revision_number, one.parent_id),
-                "round": _known(number, one.round_id),
-                "calibration": hashes[one.calibration_id],
-                "by": people[one.author_id],
-                "notes": one.notes,
-                "frozen_at": _utc(one.frozen_at),
-                "final": one.final,
-                "report": one.report,
-                "brief": one.brief,
-                **{
-                    key: _utc(value) if (value := getattr(one, key)) is not None else None
-                    for key in ("downloaded_at", "flashed_at", "withdrawn_at")
-                },
-                "withdrawn_why": one.withdrawn_why,
-                "image": _image(images.of_revision(one), f"revision-{one.number}", archive),
-            }
-            for one in revisions
-        ],
+        "rounds": [_round(one) for one in rounds],
+        "logs": [_log(one, at, names.rounds, names.people, archive) for at, one in enumerate(_uploaded(job), 1)],
+        "revisions": [_revision(one, names, archive) for one in revisions],
         "draft": {
-            "base": revision_number[draft.base_id],
-            "calibration": hashes[draft.calibration_id],
+            "base": names.revisions[draft.base_id],
+            "calibration": names.calibrations[draft.calibration_id],
             "version": draft.version,
             "pins": draft.pins,
         },
-        "events": [
-            {
-                "kind": one.kind,
-                "round": _known(number, one.round_id),
-                "by": _known(people, one.author_id),
-                "at": _utc(one.at),
-                "sentence": one.sentence,
-                "inputs": json.loads(one.inputs),
-                "before": _known(hashes, one.before_id),
-                "after": _known(hashes, one.after_id),
-                "put_back": one.put_back,
-                "abandoned": one.abandoned,
-                "version": one.version,
-            }
-            for one in steps
-        ],
-        "answers": [
-            {
-                "round": number[one.round_id],
-                "concern": one.concern,
-                "rule": one.rule,
-                "sentence": one.sentence,
-                "reason": one.reason,
-                "by": people[one.author_id],
-                "at": _utc(one.at),
-            }
-            for one in Answer.select().where(Answer.job == job).order_by(Answer.id)
-        ],
+        "events": [_event(one, names) for one in steps],
+        "answers": [_answer(one, names) for one in Answer.select().where(Answer.job == job).order_by(Answer.id)],
         "decisions": [
-            {
-                "round": number[one.round_id],
-                "table": one.table_id,
-                "verdict": one.verdict,
-                "reason": one.reason,
-                "cells": json.loads(one.cells),
-                "by": people[one.author_id],
-                "at": _utc(one.at),
-            }
+            _decision(one, names)
             for one in KnockDecision.select().where(KnockDecision.job == job).order_by(KnockDecision.id)
         ],
         "messages": [
-            {"by": _known(people, one.author_id), "text": one.text, "at": _utc(one.at)}
+            {"by": _known(names.people, one.author_id), "text": one.text, "at": _utc(one.at)}
             for one in Message.select().where(Message.job == job).order_by(Message.id)
         ],
         "channels": [
             {"channel": one.channel, "quantity": one.quantity, "unit": one.unit}
             for one in ChannelMemory.select().where(ChannelMemory.car == car).order_by(ChannelMemory.id)
         ],
-        "image": _image(image, "controller", archive),
+        "image": _image(images.of_job(job), "controller", archive),
+    }
+
+
+def _calibrations(ids: Iterable[int], archive: zipfile.ZipFile) -> dict[int, str]:
+    """Writes calibrations as files; their content hashes by id."""
+    hashes: dict[int, str] = {}
+    for stored in StoredCalibration.select().where(StoredCalibration.id.in_(list(ids))):
+        hashes[stored.id] = stored.content_hash
+        archive.writestr(f"calibrations/{stored.content_hash}.json", stored.document)
+    return hashes
+
+
+def _round(one: Round) -> dict[str, Any]:
+    return {
+        "number": one.number,
+        "policy": one.policy,
+        "spark": one.spark,
+        "brief": one.brief,
+        "opened_at": _utc(one.opened_at),
+        "returned_at": _utc(one.returned_at) if one.returned_at else None,
+    }
+
+
+def _revision(one: Revision, names: _Names, archive: zipfile.ZipFile) -> dict[str, Any]:
+    moments = ("downloaded_at", "flashed_at", "withdrawn_at")
+    return {
+        "number": one.number,
+        "parent": _known(names.revisions, one.parent_id),
+        "round": _known(names.rounds, one.round_id),
+        "calibration": names.calibrations[one.calibration_id],
+        "by": names.people[one.author_id],
+        "notes": one.notes,
+        "frozen_at": _utc(one.frozen_at),
+        "final": one.final,
+        "report": one.report,
+        "brief": one.brief,
+        **{key: _utc(value) if (value := getattr(one, key)) is not None else None for key in moments},
+        "withdrawn_why": one.withdrawn_why,
+        "image": _image(images.of_revision(one), f"revision-{one.number}", archive),
+    }
+
+
+def _event(one: Event, names: _Names) -> dict[str, Any]:
+    return {
+        "kind": one.kind,
+        "round": _known(names.rounds, one.round_id),
+        "by": _known(names.people, one.author_id),
+        "at": _utc(one.at),
+        "sentence": one.sentence,
+        "inputs": json.loads(one.inputs),
+        "before": _known(names.calibrations, one.before_id),
+        "after": _known(names.calibrations, one.after_id),
+        "put_back": one.put_back,
+        "abandoned": one.abandoned,
+        "version": one.version,
+    }
+
+
+def _answer(one: Answer, names: _Names) -> dict[str, Any]:
+    return {
+        "round": names.rounds[one.round_id],
+        "concern": one.concern,
+        "rule": one.rule,
+        "sentence": one.sentence,
+        "reason": one.reason,
+        "by": names.people[one.author_id],
+        "at": _utc(one.at),
+    }
+
+
+def _decision(one: KnockDecision, names: _Names) -> dict[str, Any]:
+    return {
+        "round": names.rounds[one.round_id],
+        "table": one.table_id,
+        "verdict": one.verdict,
+        "reason": one.reason,
+        "cells": json.loads(one.cells),
+        "by": names.people[one.author_id],
+        "at": _utc(one.at),
     }
 
 

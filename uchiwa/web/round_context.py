@@ -8,7 +8,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any, Concatenate, ParamSpec, TypeVar
 
-from fastapi import HTTPException
+from fastapi import HTTPException, Request
 
 from uchiwa.core.rounds.progress import OFFERED, RoundFacts, Standing, Station, standings
 from uchiwa.store import jobs as store
@@ -34,8 +34,9 @@ def address(job_id: int, number: int, station: Station) -> str | None:
 
 @dataclass(frozen=True)
 class RoundPage:
-    """What every page of a round knows; `user` is who looks at it."""
+    """What every page of a round knows; `user` is who looks at it, `request` what was asked."""
 
+    request: Request
     user: User
     job: Job
     round: Round
@@ -46,7 +47,7 @@ class RoundPage:
 
     def reloaded(self) -> RoundPage:
         """As it is now, after something was changed."""
-        return round_page(self.user, self.job.id, self.round.number, self.here)
+        return round_page(self.request, self.user, self.job.id, self.round.number, self.here)
 
     def href(self, station: Station) -> str | None:
         """The address of another station of this round."""
@@ -70,7 +71,7 @@ def job_of(user: User, job_id: int) -> Job:
     return job
 
 
-def round_page(user: User, job_id: int, number: int, here: Station | None) -> RoundPage:
+def round_page(request: Request, user: User, job_id: int, number: int, here: Station | None) -> RoundPage:
     """A round of a job of the person's shop, seen from one of its stations, or from its tables, which are none.
 
     Raises:
@@ -85,7 +86,7 @@ def round_page(user: User, job_id: int, number: int, here: Station | None) -> Ro
     standing = standings(facts, here)
     if here is None:
         standing = {one: Standing.TO_COME if how is Standing.HERE else how for one, how in standing.items()}
-    return RoundPage(user, job, round_, facts, standing, here, round_.number == every[-1].number)
+    return RoundPage(request, user, job, round_, facts, standing, here, round_.number == every[-1].number)
 
 
 def locked_job(user: User, job_id: int) -> Job:
@@ -99,7 +100,7 @@ def locked_job(user: User, job_id: int) -> Job:
     return job_of(user, job_id)
 
 
-def locked_round(user: User, job_id: int, number: int, here: Station | None) -> RoundPage:
+def locked_round(request: Request, user: User, job_id: int, number: int, here: Station | None) -> RoundPage:
     """A round of a job that nobody else changes until the transaction ends. Comes first in it.
 
     Raises:
@@ -107,16 +108,16 @@ def locked_round(user: User, job_id: int, number: int, here: Station | None) -> 
     """
     if not lock_job(job_id, user.shop_id):
         raise HTTPException(404)
-    return round_page(user, job_id, number, here)
+    return round_page(request, user, job_id, number, here)
 
 
-def open_round(user: User, job_id: int, number: int, here: Station | None) -> RoundPage:
+def open_round(request: Request, user: User, job_id: int, number: int, here: Station | None) -> RoundPage:
     """A locked round that has not ended: what was frozen stays as it is.
 
     Raises:
         HTTPException: 404 if there is none, 409 if it has ended.
     """
-    page = locked_round(user, job_id, number, here)
+    page = locked_round(request, user, job_id, number, here)
     if page.round.returned_at is not None:
         raise HTTPException(409, "This round has ended with a revision and cannot be changed any more.")
     return page
@@ -124,7 +125,7 @@ def open_round(user: User, job_id: int, number: int, here: Station | None) -> Ro
 
 Given = ParamSpec("Given")
 Answer = TypeVar("Answer")
-_Find = Callable[[User, int, int, Station | None], RoundPage]
+_Find = Callable[[Request, User, int, int, Station | None], RoundPage]
 
 
 def _about_a_round(
@@ -134,12 +135,14 @@ def _about_a_round(
 
     def wrap(route: Callable[Concatenate[RoundPage, Given], Answer]) -> Callable[..., Answer]:
         @functools.wraps(route)
-        def run(user: User, job_id: int, number: int, *args: Given.args, **kwargs: Given.kwargs) -> Answer:
+        def run(
+            request: Request, user: User, job_id: int, number: int, *args: Given.args, **kwargs: Given.kwargs
+        ) -> Answer:
             with unit_of_work():
-                return route(find(user, job_id, number, here), *args, **kwargs)
+                return route(find(request, user, job_id, number, here), *args, **kwargs)
 
         asked = list(inspect.signature(route, eval_str=True).parameters.values())[1:]
-        named: dict[str, Any] = {"user": Person, "job_id": int, "number": int}
+        named: dict[str, Any] = {"request": Request, "user": Person, "job_id": int, "number": int}
         found = [inspect.Parameter(key, inspect.Parameter.KEYWORD_ONLY, annotation=kind) for key, kind in named.items()]
         rest = [one.replace(kind=inspect.Parameter.KEYWORD_ONLY) for one in asked]
         run.__signature__ = inspect.Signature([*found, *rest])  # type: ignore[attr-defined]

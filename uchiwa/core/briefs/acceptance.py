@@ -116,36 +116,47 @@ def _unmet(
         return f"The engine was already at {coolant[0]:.0f} °C. Please leave the car to cool, best overnight, and record from before you start it."
     if len(drives) < wanted.count:
         return f"There was {len(drives)} of {wanted.count}. Please send the rest."
-    speed = it.signals["engine_speed"]
-    if wanted.to_speed is not None or wanted.from_speed is not None:
-        reach = [
-            (
-                float(np.nanmin(speed[within(it.time, [(one.start, one.end)])])),
-                float(np.nanmax(speed[within(it.time, [(one.start, one.end)])])),
-            )
-            for one in drives
-        ]
-        good = any(
-            (wanted.from_speed is None or low <= wanted.from_speed)
-            and (wanted.to_speed is None or high >= wanted.to_speed)
-            for low, high in reach
-        )
-        if not good:
-            low, high = min(reach)[0], max(top for _, top in reach)
-            return f"The pull went from {low:.0f} to {high:.0f} rpm. Please begin below {wanted.from_speed or 0:.0f} and hold it to {wanted.to_speed or 0:.0f} rpm or the limiter."
+    short = _too_short_a_pull(wanted, it, drives)
+    if short:
+        return short
     if ask.kind is not DriveKind.CRUISE and seconds < wanted.seconds:
         return (
             f"That was {_length(seconds)}, and {_length(wanted.seconds)} are needed. Please record it a little longer."
         )
-    throttle = it.get("throttle_position")
-    if wanted.throttle_most is not None and throttle is not None:
-        moving = inside | (throttle > wanted.throttle_most)
-        over = float(span[throttle > wanted.throttle_most].sum())
-        if moving.any() and over > 0.15 * float(span[moving].sum()):
-            return f"The throttle was beyond {wanted.throttle_most:.0f} % for {_length(over)}. Please keep it below half and let the hills do the work."
+    hasty = _too_much_throttle(wanted, it, inside, span)
+    if hasty:
+        return hasty
     if ask.kind is DriveKind.CRUISE:
         return _uncovered(wanted, it, seconds, before)
     return ""
+
+
+def _too_short_a_pull(wanted: Acceptance, it: Examined, drives: list[Drive]) -> str:
+    """What a pull lacks that did not go through the speeds asked for."""
+    if wanted.to_speed is None and wanted.from_speed is None:
+        return ""
+    speed = it.signals["engine_speed"]
+    reach = []
+    for one in drives:
+        there = speed[within(it.time, [(one.start, one.end)])]
+        reach.append((float(np.nanmin(there)), float(np.nanmax(there))))
+    low, high = wanted.from_speed, wanted.to_speed
+    if any((low is None or a <= low) and (high is None or b >= high) for a, b in reach):
+        return ""
+    lowest, highest = min(reach)[0], max(top for _, top in reach)
+    return f"The pull went from {lowest:.0f} to {highest:.0f} rpm. Please begin below {low or 0:.0f} and hold it to {high or 0:.0f} rpm or the limiter."
+
+
+def _too_much_throttle(wanted: Acceptance, it: Examined, inside: np.ndarray, span: FloatArray) -> str:
+    """What a gentle drive lacks that was not gentle."""
+    throttle = it.get("throttle_position")
+    if wanted.throttle_most is None or throttle is None:
+        return ""
+    moving = inside | (throttle > wanted.throttle_most)
+    over = float(span[throttle > wanted.throttle_most].sum())
+    if not moving.any() or over <= 0.15 * float(span[moving].sum()):
+        return ""
+    return f"The throttle was beyond {wanted.throttle_most:.0f} % for {_length(over)}. Please keep it below half and let the hills do the work."
 
 
 def _uncovered(wanted: Acceptance, it: Examined, seconds: float, before: FloatArray | None) -> str:

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass
 
 from uchiwa.core.briefs.brief import MUST, NICE, SHOULD, Acceptance, Brief, ChannelAsk, DriveAsk, Purpose
 from uchiwa.core.briefs.coverage import cruise_cells
@@ -17,175 +18,120 @@ def _axes(table: Table | None) -> set[str]:
     return {axis.quantity for axis in (table.x, table.y) if axis is not None}
 
 
+@dataclass(frozen=True)
+class _Facts:
+    """What decides which channels are worth asking for."""
+
+    car: CarFile
+    purpose: Purpose
+    axes: frozenset[str]
+
+    @property
+    def full(self) -> bool:
+        """Whether the engine is driven at full load."""
+        return self.purpose == "full_load"
+
+    @property
+    def trims_only(self) -> bool:
+        """Whether trims are all that tells of the mixture."""
+        return self.car.wideband == "none"
+
+
+@dataclass(frozen=True)
+class _Wish:
+    """A channel worth asking for: why, what is lost without it, how much it is needed, and on which cars."""
+
+    quantity: str
+    reason: str
+    loss: str
+    priority: int | Callable[[_Facts], int]
+    when: Callable[[_Facts], bool] = lambda _facts: True
+
+    def ask(self, facts: _Facts) -> ChannelAsk:
+        """What the brief asks for."""
+        priority = self.priority(facts) if callable(self.priority) else self.priority
+        return ChannelAsk(quantity=self.quantity, reason=self.reason, loss=self.loss, priority=priority)
+
+
+def _if_full(yes: int, no: int) -> Callable[[_Facts], int]:
+    return lambda facts: yes if facts.full else no
+
+
+def _by_meter(kind: str) -> Callable[[_Facts], bool]:
+    return lambda facts: facts.car.air_model != "speed_density" and _METER.get(facts.car.meter, _FREQUENCY) == kind
+
+
+def _of_pressure(by_table: bool) -> Callable[[_Facts], bool]:
+    def when(facts: _Facts) -> bool:
+        wanted = facts.car.air_model != "meter" or bool(facts.car.boosted)
+        return wanted and bool(facts.axes & {"manifold_pressure", "pressure_ratio"}) == by_table
+
+    return when
+
+
+_FREQUENCY = "airflow_frequency"
+_METER = {"voltage": "airflow_voltage", "mass": "airflow"}
+_OF_METER = ("the axis of the airflow meter's curve", "the meter's curve cannot be corrected", MUST)
+_NO_MIXTURE = "no measured mixture"
+
+
+def _trims(facts: _Facts) -> int:
+    return MUST if facts.trims_only else SHOULD
+
+
+_WISHES = (
+    _Wish("engine_speed", "places every sample in a table", "nothing can be placed", MUST),
+    _Wish("manifold_pressure", "the load axis of the tables", "no load axis", MUST, _of_pressure(by_table=True)),
+    _Wish("manifold_pressure", "load and boost", "no load axis", MUST, _of_pressure(by_table=False)),
+    _Wish("airflow_voltage", *_OF_METER, _by_meter("airflow_voltage")),
+    _Wish("airflow", *_OF_METER, _by_meter("airflow")),
+    _Wish(_FREQUENCY, *_OF_METER, _by_meter(_FREQUENCY)),
+    _Wish("mixture_voltage", "the mixture, by the sensor's line", _NO_MIXTURE, MUST,
+          lambda facts: facts.car.wideband == "voltage"),
+    _Wish("lambda_measured", "the measured mixture", _NO_MIXTURE, MUST, lambda facts: facts.car.wideband == "digital"),
+    _Wish("ethanol_content", "turns AFR into λ as the fuel in the tank changes", "AFR cannot be turned into λ", MUST,
+          lambda facts: facts.car.fuel == "flex"),
+    _Wish("lambda_target", "what the controller wants", "error against target is a guess", MUST),
+    _Wish("short_term_trim", "the only fuel evidence without a wideband", "closed-loop samples say nothing", _trims,
+          lambda facts: facts.trims_only),
+    _Wish("short_term_trim", "closed-loop fuel evidence", "closed-loop samples say nothing", _trims,
+          lambda facts: not facts.trims_only),
+    _Wish("long_term_trim", "what the controller has learned", "learned fuel stays hidden", _trims),
+    _Wish("short_term_trim_2", "bank 2 on its own", "banks cannot be compared", _trims,
+          lambda facts: facts.car.banks == 2),
+    _Wish("long_term_trim_2", "bank 2 on its own", "banks cannot be compared", _trims,
+          lambda facts: facts.car.banks == 2),
+    _Wish("coolant_temperature", "tells a warm engine from a cold one", "cold samples cannot be left out", MUST),
+    _Wish("throttle_position", "transients, pulls and coasting", "transients cannot be left out", MUST),
+    _Wish("barometric_pressure", "the pressure ratio of the table's axis", "no load axis", MUST,
+          lambda facts: "pressure_ratio" in facts.axes),
+    _Wish("intake_air_temperature", "charge temperature and heat soak", "heat soak goes unnoticed", SHOULD),
+    _Wish("loop_state", "closed or open loop", "loop state is guessed from the trims", _trims),
+    _Wish("knock_retard", "knock as the controller sees it", "knock goes unseen", _if_full(MUST, SHOULD),
+          lambda facts: bool(facts.car.knock_sensor)),
+    _Wish("injector_duty", "how near the injectors are to their end", "the injectors' end goes unnoticed",
+          _if_full(SHOULD, NICE)),
+    _Wish("spark_advance", "spark at each moment", "spark is taken from the table", _if_full(SHOULD, NICE)),
+    _Wish("barometric_pressure", "boost above the air outside", "boost is against standard air", NICE,
+          lambda facts: bool(facts.car.boosted) and "pressure_ratio" not in facts.axes),
+    _Wish("fuel_pressure", "shows a tired pump under load", "a tired pump goes unnoticed", _if_full(SHOULD, NICE)),
+    _Wish("idle_airflow_target", "the idle airflow the controller asks for", "idle airflow cannot be learned", SHOULD,
+          lambda facts: facts.purpose == "idle"),
+    _Wish("after_start_active", "where after-start enrichment ends", "its end is guessed", SHOULD,
+          lambda facts: facts.purpose == "idle"),
+    _Wish("vehicle_speed", "gears, coasting and standing still", "gears are not known", NICE),
+    _Wish("injector_pulse", "fuel actually injected", "no third estimate of air", NICE),
+    _Wish("battery_voltage", "charging and ground faults", "electrical faults go unnoticed", NICE),
+    _Wish("overrun_cut_active", "overrun fuel cut", "the cut is guessed from the injectors", NICE),
+    _Wish("in_gear", "in gear or not at idle", "idle in gear is mixed with neutral", NICE,
+          lambda facts: bool(facts.car.automatic)),
+)  # fmt: skip
+
+
 def _channels(car: CarFile, purpose: Purpose, table: Table | None) -> Iterable[ChannelAsk]:
     """Every channel worth asking for on this car, most needed first."""
-    axes = _axes(table)
-    full = purpose == "full_load"
-    yield ChannelAsk(
-        quantity="engine_speed", reason="places every sample in a table", loss="nothing can be placed", priority=MUST
-    )
-    if car.air_model != "meter" or car.boosted:
-        yield ChannelAsk(
-            quantity="manifold_pressure",
-            reason="the load axis of the tables"
-            if "manifold_pressure" in axes or "pressure_ratio" in axes
-            else "load and boost",
-            loss="no load axis",
-            priority=MUST,
-        )
-    if car.air_model != "speed_density":
-        quantity = {"voltage": "airflow_voltage", "mass": "airflow"}.get(car.meter, "airflow_frequency")
-        yield ChannelAsk(
-            quantity=quantity,
-            reason="the axis of the airflow meter's curve",
-            loss="the meter's curve cannot be corrected",
-            priority=MUST,
-        )
-    if car.wideband == "voltage":
-        yield ChannelAsk(
-            quantity="mixture_voltage",
-            reason="the mixture, by the sensor's line",
-            loss="no measured mixture",
-            priority=MUST,
-        )
-    elif car.wideband == "digital":
-        yield ChannelAsk(
-            quantity="lambda_measured", reason="the measured mixture", loss="no measured mixture", priority=MUST
-        )
-    if car.fuel == "flex":
-        yield ChannelAsk(
-            quantity="ethanol_content",
-            reason="turns AFR into λ as the fuel in the tank changes",
-            loss="AFR cannot be turned into λ",
-            priority=MUST,
-        )
-    yield ChannelAsk(
-        quantity="lambda_target",
-        reason="what the controller wants",
-        loss="error against target is a guess",
-        priority=MUST,
-    )
-    trims = MUST if car.wideband == "none" else SHOULD
-    yield ChannelAsk(
-        quantity="short_term_trim",
-        reason="the only fuel evidence without a wideband" if trims == MUST else "closed-loop fuel evidence",
-        loss="closed-loop samples say nothing",
-        priority=trims,
-    )
-    yield ChannelAsk(
-        quantity="long_term_trim",
-        reason="what the controller has learned",
-        loss="learned fuel stays hidden",
-        priority=trims,
-    )
-    if car.banks == 2:
-        yield ChannelAsk(
-            quantity="short_term_trim_2", reason="bank 2 on its own", loss="banks cannot be compared", priority=trims
-        )
-        yield ChannelAsk(
-            quantity="long_term_trim_2", reason="bank 2 on its own", loss="banks cannot be compared", priority=trims
-        )
-    yield ChannelAsk(
-        quantity="coolant_temperature",
-        reason="tells a warm engine from a cold one",
-        loss="cold samples cannot be left out",
-        priority=MUST,
-    )
-    yield ChannelAsk(
-        quantity="throttle_position",
-        reason="transients, pulls and coasting",
-        loss="transients cannot be left out",
-        priority=MUST,
-    )
-    if "pressure_ratio" in axes:
-        yield ChannelAsk(
-            quantity="barometric_pressure",
-            reason="the pressure ratio of the table's axis",
-            loss="no load axis",
-            priority=MUST,
-        )
-    yield ChannelAsk(
-        quantity="intake_air_temperature",
-        reason="charge temperature and heat soak",
-        loss="heat soak goes unnoticed",
-        priority=SHOULD,
-    )
-    yield ChannelAsk(
-        quantity="loop_state",
-        reason="closed or open loop",
-        loss="loop state is guessed from the trims",
-        priority=MUST if car.wideband == "none" else SHOULD,
-    )
-    if car.knock_sensor:
-        yield ChannelAsk(
-            quantity="knock_retard",
-            reason="knock as the controller sees it",
-            loss="knock goes unseen",
-            priority=MUST if full else SHOULD,
-        )
-    yield ChannelAsk(
-        quantity="injector_duty",
-        reason="how near the injectors are to their end",
-        loss="the injectors' end goes unnoticed",
-        priority=SHOULD if full else NICE,
-    )
-    yield ChannelAsk(
-        quantity="spark_advance",
-        reason="spark at each moment",
-        loss="spark is taken from the table",
-        priority=SHOULD if full else NICE,
-    )
-    if car.boosted and "pressure_ratio" not in axes:
-        yield ChannelAsk(
-            quantity="barometric_pressure",
-            reason="boost above the air outside",
-            loss="boost is against standard air",
-            priority=NICE,
-        )
-    yield ChannelAsk(
-        quantity="fuel_pressure",
-        reason="shows a tired pump under load",
-        loss="a tired pump goes unnoticed",
-        priority=SHOULD if full else NICE,
-    )
-    if purpose == "idle":
-        yield ChannelAsk(
-            quantity="idle_airflow_target",
-            reason="the idle airflow the controller asks for",
-            loss="idle airflow cannot be learned",
-            priority=SHOULD,
-        )
-        yield ChannelAsk(
-            quantity="after_start_active",
-            reason="where after-start enrichment ends",
-            loss="its end is guessed",
-            priority=SHOULD,
-        )
-    yield ChannelAsk(
-        quantity="vehicle_speed", reason="gears, coasting and standing still", loss="gears are not known", priority=NICE
-    )
-    yield ChannelAsk(
-        quantity="injector_pulse", reason="fuel actually injected", loss="no third estimate of air", priority=NICE
-    )
-    yield ChannelAsk(
-        quantity="battery_voltage",
-        reason="charging and ground faults",
-        loss="electrical faults go unnoticed",
-        priority=NICE,
-    )
-    yield ChannelAsk(
-        quantity="overrun_cut_active",
-        reason="overrun fuel cut",
-        loss="the cut is guessed from the injectors",
-        priority=NICE,
-    )
-    if car.automatic:
-        yield ChannelAsk(
-            quantity="in_gear",
-            reason="in gear or not at idle",
-            loss="idle in gear is mixed with neutral",
-            priority=NICE,
-        )
+    facts = _Facts(car, purpose, frozenset(_axes(table)))
+    return (wish.ask(facts) for wish in _WISHES if wish.when(facts))
 
 
 def cut(channels: Iterable[ChannelAsk], limit: int | None) -> tuple[ChannelAsk, ...]:

@@ -154,12 +154,7 @@ def bin_samples(
         window: with *nearest*, the share of a cell around its breakpoint in which samples count, 0 … 1.
     """
     if estimator == "nearest" and window < 1.0:
-        use = x.near(at_x, window)
-        if y is not None and at_y is not None:
-            use &= y.near(at_y, window)
-        outside = np.cumsum(~use)
-        at_x, value, duration, breaks = at_x[use], value[use], duration[use], (breaks + outside * 2**40)[use]
-        at_y = at_y[use] if at_y is not None else None
+        at_x, at_y, value, duration, breaks = _within(x, y, at_x, at_y, value, duration, breaks, window)
     sharing: Sharing = "nearest" if estimator == "nearest" else "weighted"
     nx, ny, px, py, rx, ry = _rulers(x, y, sharing)
     _, _, _, _, nearest_x, nearest_y = _rulers(x, y, "nearest")
@@ -175,12 +170,8 @@ def bin_samples(
 
     parts = kernels.in_parts(value.size, part)
     total = np.sum(parts, axis=0)
-    weight, squares = total[:, kernels.WEIGHT], total[:, kernels.WEIGHT_SQUARED]
-    with np.errstate(invalid="ignore", divide="ignore"):
-        deviation = total[:, kernels.VALUE] / weight
-        variance = np.maximum(total[:, kernels.VALUE_SQUARED] / weight - deviation**2, 0.0)
-        effective = np.nan_to_num(weight**2 / squares)
-        spread = np.sqrt(variance * effective / np.maximum(effective - 1, 1))
+    weight = total[:, kernels.WEIGHT]
+    deviation, effective, spread = _moments(total)
     mean = deviation + shift
     known = np.where(weight > 0, mean, shift)
     sums = np.sum(
@@ -209,6 +200,36 @@ def bin_samples(
         lowest=lowest.reshape(shape),
         highest=highest.reshape(shape),
     )
+
+
+def _within(
+    x: Axis,
+    y: Axis | None,
+    at_x: FloatArray,
+    at_y: FloatArray | None,
+    value: FloatArray,
+    duration: FloatArray,
+    breaks: IntArray,
+    window: float,
+) -> tuple[FloatArray, FloatArray | None, FloatArray, FloatArray, IntArray]:
+    """The samples near a breakpoint of each axis; neighbours with others left out between them are none any more."""
+    use = x.near(at_x, window)
+    if y is not None and at_y is not None:
+        use &= y.near(at_y, window)
+    outside = np.cumsum(~use)
+    kept_y = at_y[use] if at_y is not None else None
+    return at_x[use], kept_y, value[use], duration[use], (breaks + outside * 2**40)[use]
+
+
+def _moments(total: FloatArray) -> tuple[FloatArray, FloatArray, FloatArray]:
+    """Deviation from the shift, number of equally weighted samples, and spread of each cell, of its sums."""
+    weight, squares = total[:, kernels.WEIGHT], total[:, kernels.WEIGHT_SQUARED]
+    with np.errstate(invalid="ignore", divide="ignore"):
+        deviation = total[:, kernels.VALUE] / weight
+        variance = np.maximum(total[:, kernels.VALUE_SQUARED] / weight - deviation**2, 0.0)
+        effective = np.nan_to_num(weight**2 / squares)
+        spread = np.sqrt(variance * effective / np.maximum(effective - 1, 1))
+    return deviation, effective, spread
 
 
 def weighted_bins(table: Table, at_x: FloatArray, at_y: FloatArray | None, value: FloatArray) -> Bins:

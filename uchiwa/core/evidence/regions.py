@@ -57,12 +57,22 @@ def full_load(signals: Mapping[str, FloatArray], displacement: float | None = No
     engine by three quarters at its speed (1.19 g/L), if the displacement (L) is known.
     """
     speed = signals["engine_speed"]
-    running = speed > _LEAST_RPM
-    loaded = np.zeros(speed.shape, dtype=np.bool_)
+    loaded = _by_pedal(signals) | _by_pressure(signals)
+    loaded |= _by_filling(signals, displacement, loaded)
+    return loaded & (speed > _LEAST_RPM)
+
+
+def _by_pedal(signals: Mapping[str, FloatArray]) -> BoolArray:
+    loaded = np.zeros(signals["engine_speed"].shape, dtype=np.bool_)
     for quantity in ("throttle_position", "pedal_position"):
         throttle = _known(signals, quantity)
         if throttle is not None:
             loaded |= opening(throttle) >= _WIDE_OPEN
+    return loaded
+
+
+def _by_pressure(signals: Mapping[str, FloatArray]) -> BoolArray:
+    loaded = np.zeros(signals["engine_speed"].shape, dtype=np.bool_)
     pressure, ratio, boost = (_known(signals, one) for one in ("manifold_pressure", "pressure_ratio", "boost_pressure"))
     if pressure is not None:
         barometer = _known(signals, "barometric_pressure")
@@ -72,22 +82,28 @@ def full_load(signals: Mapping[str, FloatArray], displacement: float | None = No
         loaded |= ratio >= _FULL_PRESSURE
     if boost is not None:
         loaded |= boost >= (_FULL_PRESSURE - 1.0) * USUAL_BAROMETER
-    airflow, cylinder_air = _known(signals, "airflow"), _known(signals, "cylinder_air")
+    return loaded
+
+
+def _by_filling(signals: Mapping[str, FloatArray], displacement: float | None, told: BoolArray) -> BoolArray:
+    """By air and the controller's load; `told` is what throttle and pressure have told."""
+    speed = signals["engine_speed"]
+    loaded = np.zeros(speed.shape, dtype=np.bool_)
+    airflow, cylinder_air, load = (_known(signals, one) for one in ("airflow", "cylinder_air", "engine_load"))
     if displacement and airflow is not None:
         with np.errstate(invalid="ignore", divide="ignore"):
             filling = airflow * 120.0 / (speed * displacement * _AIR_G_PER_L)
         loaded |= filling >= _FULL_FILLING
-    elif airflow is not None and not loaded.any():
+    elif airflow is not None and not told.any():
         # How much of it fills the engine is not known: the most of it seen at a speed of some height is near full load.
         per_turn = np.where(speed > 2000.0, airflow / np.maximum(speed, 1.0), np.nan)
         if np.isfinite(per_turn).sum() > 20:
             loaded |= per_turn >= 0.85 * float(np.nanquantile(per_turn, _HIGH))
     if cylinder_air is not None:
         loaded |= cylinder_air >= 0.9 * float(np.nanquantile(cylinder_air, _HIGH))
-    load = _known(signals, "engine_load")
     if load is not None:
         loaded |= load >= (_FULL_FILLING if float(np.nanquantile(load, _HIGH)) <= 5.0 else 100.0 * _FULL_FILLING)
-    return loaded & running
+    return loaded
 
 
 def idling(signals: Mapping[str, FloatArray]) -> BoolArray:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 
@@ -118,14 +118,28 @@ def gather_knock(logs: Sequence[Log], table: Table) -> Knock:
     if axes & {"pressure_ratio", "boost_pressure"}:
         axes |= {"manifold_pressure", "barometric_pressure"}
     ask(logs, axes)
-    shape = table.shape
-    seconds, worst, weighted = np.zeros(shape), np.zeros(shape), np.zeros(shape)
-    count, spark_sum, spark_time = np.zeros(shape, dtype=np.int64), np.zeros(shape), np.zeros(shape)
-    learned = np.zeros(shape)
-    events: list[Placed] = []
-    unplaced: list[tuple[int, float]] = []
-    heard, low = False, 0.0
+    found = _Found(table)
     for number, log in enumerate(logs):
+        found.add(number, log)
+    return found.knock(tuple(one.name for one in logs))
+
+
+class _Found:
+    """What logs say of a spark table, gathered log by log."""
+
+    def __init__(self, table: Table) -> None:
+        self.table = table
+        shape = table.shape
+        self.seconds, self.worst, self.weighted, self.learned = (np.zeros(shape) for _ in range(4))
+        self.spark_sum, self.spark_time = np.zeros(shape), np.zeros(shape)
+        self.count = np.zeros(shape, dtype=np.int64)
+        self.events: list[Placed] = []
+        self.unplaced: list[tuple[int, float]] = []
+        self.heard, self.low = False, 0.0
+
+    def add(self, number: int, log: Log) -> None:
+        """A log, by its number among the others."""
+        table = self.table
         time, signals = on_one_base(log)
         x = axis_values(table.x, signals, log.name)
         y = axis_values(table.y, signals, log.name) if table.y is not None else np.zeros(time.shape)
@@ -133,40 +147,49 @@ def gather_knock(logs: Sequence[Log], table: Table) -> Knock:
         inside = running & np.isfinite(x) & np.isfinite(y)
         i = table.x.nearest(np.nan_to_num(x))
         j = table.y.nearest(np.nan_to_num(y)) if table.y is not None else np.zeros(time.shape, dtype=np.int64)
-        seconds += dwell(table, time, signals, running)
-        span = durations(time)
-        retard = total_retard(signals)
-        heard |= any(one in signals for one in ("knock_retard", LEARNED, "knock_count", "knock_level"))
+        self.seconds += dwell(table, time, signals, running)
+        self.heard |= any(one in signals for one in ("knock_retard", LEARNED, "knock_count", "knock_level"))
         if LEARNED in signals:
-            _raise_between(learned, table, x, y, np.where(inside, signals[LEARNED], np.nan))
+            _raise_between(self.learned, table, x, y, np.where(inside, signals[LEARNED], np.nan))
+        self._cells(signals, durations(time), inside, j, i)
+        self._events(number, log, _Place(table.x, table.y, time, x, y, signals), _disturbances(time, signals))
+
+    def _cells(
+        self, signals: Mapping[str, FloatArray], span: FloatArray, inside: BoolArray, j: IntArray, i: IntArray
+    ) -> None:
+        """Retard and spark by cell, and the seconds on low-octane tables."""
+        retard, fired, flag = total_retard(signals), signals.get("spark_advance"), signals.get("low_octane_flag")
         if retard is not None:
             use = inside & np.isfinite(retard)
-            np.maximum.at(worst, (j[use], i[use]), retard[use])
-            np.add.at(weighted, (j[use], i[use]), (retard * span)[use])
-        fired = signals.get("spark_advance")
+            np.maximum.at(self.worst, (j[use], i[use]), retard[use])
+            np.add.at(self.weighted, (j[use], i[use]), (retard * span)[use])
         if fired is not None:
             use = inside & np.isfinite(fired)
-            np.add.at(spark_sum, (j[use], i[use]), (fired * span)[use])
-            np.add.at(spark_time, (j[use], i[use]), span[use])
-        flag = signals.get("low_octane_flag")
+            np.add.at(self.spark_sum, (j[use], i[use]), (fired * span)[use])
+            np.add.at(self.spark_time, (j[use], i[use]), span[use])
         if flag is not None:
-            low += float(span[flag > 0.5].sum())
-        causes = _disturbances(time, signals)
-        place = _Place(table.x, table.y, time, x, y, signals)
+            self.low += float(span[flag > 0.5].sum())
+
+    def _events(self, number: int, log: Log, place: _Place, causes: list[tuple[Disturbance, BoolArray]]) -> None:
         for event in log_events(log):
             if place.told("engine_speed", event.at) <= RUNNING:
                 continue
             placed = _placed(event, number, place, causes)
             if placed is None:
-                unplaced.append((number, event.at))
+                self.unplaced.append((number, event.at))
                 continue
-            count[placed.j, placed.i] += event.sign is not Sign.LEARNED
-            events.append(placed)
-    with np.errstate(divide="ignore", invalid="ignore"):
-        mean = np.where(seconds > 0, weighted / seconds, 0.0)
-        spark = np.where(spark_time > 0, spark_sum / spark_time, np.nan)
-    names = tuple(one.name for one in logs)
-    return Knock(names, tuple(events), seconds, worst, mean, count, heard, low, spark, tuple(unplaced), learned)
+            self.count[placed.j, placed.i] += event.sign is not Sign.LEARNED
+            self.events.append(placed)
+
+    def knock(self, names: tuple[str, ...]) -> Knock:
+        """All of it."""
+        with np.errstate(divide="ignore", invalid="ignore"):
+            mean = np.where(self.seconds > 0, self.weighted / self.seconds, 0.0)
+            spark = np.where(self.spark_time > 0, self.spark_sum / self.spark_time, np.nan)
+        return Knock(
+            names, tuple(self.events), self.seconds, self.worst, mean, self.count, self.heard, self.low, spark,
+            tuple(self.unplaced), self.learned,
+        )  # fmt: skip
 
 
 _MAKES_USE = 0.05

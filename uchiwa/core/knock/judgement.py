@@ -182,36 +182,48 @@ def _reasons(
     events: Sequence[Placed], cells: set[tuple[int, int]], knock: Knock, table: Table, safer: Knock | None
 ) -> tuple[Reason, ...]:
     """What speaks for and against, from PRACTICE's list: repetition, load, disturbances, level, spark."""
-    why: list[Reason] = []
-    marks = sum(one.event.sign == "mark" for one in events)
-    if marks:
-        why.append(Reason(Speaks.DRIVER, f"the driver heard it {marks} time{'s' if marks > 1 else ''}", 2.0))
-    learned = max(one.event.learned for one in events)
-    if learned >= RISE:
-        why.append(Reason(Speaks.LEARNED, f"the controller has learned to hold {learned:.1f}° back", 1.0))
-    if (alone := _one_cylinder(events)) is not None:
-        why.append(alone)
     heard = [one for one in events if one.event.sign is not Sign.LEARNED]
-    if heard:
-        why += _by_repetition(heard)
-    count = len(events)
-    loaded = [one for one in events if not one.throttle <= _OPEN and _high(one, table)]
-    if len(loaded) >= 0.8 * count:
-        why.append(Reason(Speaks.FULL_LOAD, "at full load, where spark is nearest to its limit", 0.75))
     middle = _speed(events)
-    bound = _load_bound([one for one in knock.events if abs(one.speed - middle) < _ALIKE], events, knock, table)
-    if bound is not None:
-        why.append(bound)
+    near = [one for one in knock.events if abs(one.speed - middle) < _ALIKE]
+    found = (
+        _by_driver(events),
+        _by_learning(events),
+        _one_cylinder(events),
+        *(_by_repetition(heard) if heard else ()),
+        _by_load(events, table),
+        _load_bound(near, events, knock, table),
+        _by_level(events),
+        _at_less_spark(cells, knock, safer) if safer is not None else None,
+    )
+    return tuple(one for one in found if one is not None)
+
+
+def _by_driver(events: Sequence[Placed]) -> Reason | None:
+    marks = sum(one.event.sign == "mark" for one in events)
+    if not marks:
+        return None
+    return Reason(Speaks.DRIVER, f"the driver heard it {marks} time{'s' if marks > 1 else ''}", 2.0)
+
+
+def _by_learning(events: Sequence[Placed]) -> Reason | None:
+    learned = max(one.event.learned for one in events)
+    if not learned >= RISE:
+        return None
+    return Reason(Speaks.LEARNED, f"the controller has learned to hold {learned:.1f}° back", 1.0)
+
+
+def _by_load(events: Sequence[Placed], table: Table) -> Reason | None:
+    loaded = [one for one in events if not one.throttle <= _OPEN and _high(one, table)]
+    if len(loaded) < 0.8 * len(events):
+        return None
+    return Reason(Speaks.FULL_LOAD, "at full load, where spark is nearest to its limit", 0.75)
+
+
+def _by_level(events: Sequence[Placed]) -> Reason | None:
     levels = np.array([one.event.level for one in events])
-    if np.isfinite(levels).any():
-        middle = float(np.nanmedian(levels))
-        if middle >= LOUD:
-            why.append(Reason(Speaks.LOUD, f"the sensor heard {middle:.1f} times its limit", 0.5))
-    if safer is not None:
-        told = _at_less_spark(cells, knock, safer)
-        if told is not None:
-            why.append(told)
-    return tuple(why)
+    if not np.isfinite(levels).any() or float(np.nanmedian(levels)) < LOUD:
+        return None
+    return Reason(Speaks.LOUD, f"the sensor heard {float(np.nanmedian(levels)):.1f} times its limit", 0.5)
 
 
 def _by_repetition(heard: Sequence[Placed]) -> list[Reason]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 
@@ -166,51 +167,61 @@ class Figures:
     count: int
 
 
+class _Gathered:
+    """Figures gathered stretch by stretch."""
+
+    def __init__(self, values: Source) -> None:
+        self.values = values
+        self.low, self.high, self.total, self.count = math.inf, -math.inf, 0.0, 0
+
+    def add(self, lows: FloatArray, highs: FloatArray, total: float, count: int) -> None:
+        """A stretch of which lowest and highest readings, sum and number are known."""
+        if count:
+            self.low = min(self.low, float(np.fmin.reduce(lows)))
+            self.high = max(self.high, float(np.fmax.reduce(highs)))
+            self.total += total
+            self.count += count
+
+    def samples(self, first: int, last: int) -> None:
+        """Samples first … last − 1, read one by one."""
+        part = self.values.samples(first, last)
+        part = part[np.isfinite(part)]
+        self.add(part, part, float(part.sum()), int(part.size))
+
+    def blocks(self, block: int, begin: int, stop: int) -> None:
+        """Blocks begin … stop − 1 of a level."""
+        level, sums = self.values.level(block), self.values.sums(block)
+        total, known = float(sums.total[begin:stop].sum()), int(sums.known[begin:stop].sum())
+        self.add(level.low[begin:stop], level.high[begin:stop], total, known)
+
+    @property
+    def figures(self) -> Figures:
+        """What came together."""
+        if not self.count:
+            return Figures(None, None, None, 0)
+        return Figures(self.low, self.high, self.total / self.count, self.count)
+
+
 def figures(values: Source, first: int, last: int) -> Figures:
     """The figures of samples first … last − 1, exactly; only the parts of blocks at either end are read as samples."""
     first, last = max(first, 0), min(last, values.size)
-    if last <= first:
-        return Figures(None, None, None, 0)
-    lows: list[float] = []
-    highs: list[float] = []
-    total, count = 0.0, 0
-
-    def samples(a: int, b: int) -> None:
-        nonlocal total, count
-        part = values.samples(a, b)
-        part = part[np.isfinite(part)]
-        if part.size:
-            lows.append(float(part.min()))
-            highs.append(float(part.max()))
-            total += float(part.sum())
-            count += int(part.size)
-
-    at = first
+    found = _Gathered(values)
     for block in reversed(values.blocks):
-        level = values.level(block)
-        begin, stop = -(-at // block), last // block
+        begin, stop = -(-first // block), last // block
         if last == values.size:
-            stop = level.size
-        if stop <= begin or (begin * block - at) > 8 * values.blocks[0] * 4:
+            stop = values.level(block).size
+        if stop <= begin or (begin * block - first) > 8 * values.blocks[0] * 4:
             continue
-        end_sample = min(stop * block, values.size)
-        sums = values.sums(block)
-        known = int(sums.known[begin:stop].sum())
-        if known:
-            lows.append(float(np.fmin.reduce(level.low[begin:stop])))
-            highs.append(float(np.fmax.reduce(level.high[begin:stop])))
-            total += float(sums.total[begin:stop].sum())
-            count += known
-        if begin * block > at:
-            samples(at, begin * block)
-        if last > end_sample:
-            samples(end_sample, last)
-        break
-    else:
-        samples(first, last)
-    if not count:
-        return Figures(None, None, None, 0)
-    return Figures(min(lows), max(highs), total / count, count)
+        found.blocks(block, begin, stop)
+        if begin * block > first:
+            found.samples(first, begin * block)
+        end = min(stop * block, values.size)
+        if last > end:
+            found.samples(end, last)
+        return found.figures
+    if last > first:
+        found.samples(first, last)
+    return found.figures
 
 
 def nearest_index(time: Source, moment: float) -> int | None:

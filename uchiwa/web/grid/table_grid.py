@@ -92,19 +92,21 @@ def drawn(
             if dwell is not None:
                 text = np.where(dwell > 0, _texts(dwell, "%.1f"), "")
                 fill = _VALUES[np.where(dwell > 0, np.round(bars(dwell) / 10 * FILL_STEPS), 0).astype(int)]
-    classes = np.where(changed, fill + " touched", fill)
-    if dwell is not None:
+    return Drawn(text, _marked(np.where(changed, fill + " touched", fill), visited, pinned))
+
+
+def _marked(classes: np.ndarray, visited: Visited | None, pinned: Collection[tuple[int, int]]) -> np.ndarray:
+    """Classes with what the logs say of the cells, and which are pinned."""
+    if visited is not None and visited.logged:
+        dwell = visited.dwell
         classes = classes + _BARS[bars(dwell)]
         classes = np.where(dwell <= 0, classes + " never", classes)
-        if visited is not None:
-            classes = np.where(visited.retard >= 1.0, classes + " knocked", classes)
-    if pinned:
-        mask = np.zeros(shape, dtype=np.bool_)
-        for i, j in pinned:
-            if j < shape[0] and i < shape[1]:
-                mask[j, i] = True
-        classes = np.where(mask, classes + " state-pinned", classes)
-    return Drawn(text, classes)
+        classes = np.where(visited.retard >= 1.0, classes + " knocked", classes)
+    mask = np.zeros(classes.shape, dtype=np.bool_)
+    for i, j in pinned:
+        if j < classes.shape[0] and i < classes.shape[1]:
+            mask[j, i] = True
+    return np.where(mask, classes + " state-pinned", classes)
 
 
 _VALUES = np.array([f"val-{step}" for step in range(FILL_STEPS + 1)], dtype=object)

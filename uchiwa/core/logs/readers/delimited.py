@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from dataclasses import dataclass
 from types import MappingProxyType
 
@@ -189,44 +190,57 @@ def _recordings(section: _Section, name: str) -> list[Log]:
         coarse = spread(time[first:last])
         if coarse is not None:
             time = np.concatenate((time[:first], coarse, time[last:]))
-        kept = advancing(time[first:last])
+        part = _Part(section.dialect, columns, at, slice(first, last))
+        log = part.log(name, time[first:last], repairs, guessed=coarse is not None)
+        if log is not None:
+            logs.append(log)
+    if not logs:
+        raise BadInput("its times do not advance", where=name, advice="check the time column and export again")
+    return logs
+
+
+@dataclass(frozen=True)
+class _Part:
+    """A stretch of a file's rows that is one recording; `at` is the column of its time, or −1."""
+
+    dialect: Dialect
+    columns: Sequence[Column]
+    at: int | None
+    rows: slice
+
+    def log(self, name: str, time: FloatArray, repairs: Sequence[Repair], *, guessed: bool) -> Log | None:
+        """The recording; None if hardly a row's time advances."""
+        kept = advancing(time)
         left_out = int((~kept).sum())
         if int(kept.sum()) < 2:
-            continue
-        start = float(time[first:last][kept][0])
-        seconds = time[first:last] if left_out == 0 else time[first:last][kept]
+            return None
+        start = float(time[kept][0])
+        seconds = time if left_out == 0 else time[kept]
         own = list(repairs)
-        if coarse is not None:
+        if guessed:
             own.append(
                 Repair("guess", 0, "several rows share each time stamp: they were spread evenly between the stamps")
             )
         if left_out:
-            places = time[first:last][~kept] - start
+            places = time[~kept] - start
             said = f"{left_out} rows whose time is missing or does not advance were left out"
-            own.insert(
-                0, Repair("time", left_out, said, tuple(float(one) for one in places[np.isfinite(places)][:_PLACES]))
-            )
-        channels = tuple(
+            where = tuple(float(one) for one in places[np.isfinite(places)][:_PLACES])
+            own.insert(0, Repair("time", left_out, said, where))
+        raster = Raster(seconds - start if start else seconds, self._channels(seconds, kept, left_out))
+        return Log(name, (raster,), MappingProxyType(self.dialect.notes), tuple(own))
+
+    def _channels(self, seconds: FloatArray, kept: BoolArray, left_out: int) -> tuple[Channel, ...]:
+        titles, dialect = _titled(self.dialect), self.dialect
+        return tuple(
             Channel(
                 titles[number],
                 _unit(dialect, number),
-                _channel_values(column, seconds, slice(first, last), kept, left_out),
+                _channel_values(column, seconds, self.rows, kept, left_out),
                 source_unit=_unit(dialect, number),
             )
-            for number, column in enumerate(columns)
-            if number != at and titles[number] and not column.dropped and not _is_date(titles[number], column)
+            for number, column in enumerate(self.columns)
+            if number != self.at and titles[number] and not column.dropped and not _is_date(titles[number], column)
         )
-        logs.append(
-            Log(
-                name,
-                (Raster(seconds - start if start else seconds, channels),),
-                MappingProxyType(dialect.notes),
-                tuple(own),
-            )
-        )
-    if not logs:
-        raise BadInput("its times do not advance", where=name, advice="check the time column and export again")
-    return logs
 
 
 def _unit(dialect: Dialect, number: int) -> str:

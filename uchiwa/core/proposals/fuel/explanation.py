@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
@@ -104,36 +105,31 @@ def _moments(evidence: Evidence, inside: BoolArray) -> tuple[Moment, ...]:
     return tuple(Moment(int(log[a]), float(time[a]), float(time[b])) for a, b in zip(starts, ends, strict=True))
 
 
+_UNREACHED_WORDS = {
+    "fade": "faded in from the cells around it",
+    "carry": "carried on from the nearest cell",
+    "surface": "following the surface, as far as it is sure",
+}
+_STAGE_WORDS: dict[str, Callable[[Policy], str]] = {
+    "rich bias": lambda policy: f"aimed {policy.rich_bias_percent:+g} % richer",
+    "dead band": lambda policy: f"within the dead band of ±{policy.dead_band_percent:g} %",
+    "chance": lambda _: "no change lies within the 95 % interval: not acted on",
+    "strength": lambda policy: f"at {policy.strength:g} % strength",
+    "smoothing": lambda policy: f"drawn {policy.smoothing:g} % to its neighbours",
+    "limit per round": lambda policy: f"held to ±{policy.limit_percent:g} % a round",
+    "own samples": lambda _: "its own samples point the other way: it stays",
+    "unreached cells": lambda policy: _UNREACHED_WORDS.get(policy.unreached, "left as it is"),
+    "above the measured load": lambda _: "above the highest load measured here: never leaned by filling",
+    "rising": lambda _: "kept rising from point to point",
+    "refit": lambda _: "as near as the zone's polynomial comes",
+}
+
+
 def _words(stage: str, policy: Policy, state: State) -> str:
-    match stage:
-        case "rich bias":
-            return f"aimed {policy.rich_bias_percent:+g} % richer"
-        case "dead band":
-            return f"within the dead band of ±{policy.dead_band_percent:g} %"
-        case "chance":
-            return "no change lies within the 95 % interval: not acted on"
-        case "strength":
-            return f"at {policy.strength:g} % strength"
-        case "smoothing":
-            return f"drawn {policy.smoothing:g} % to its neighbours"
-        case "limit per round":
-            return f"held to ±{policy.limit_percent:g} % a round"
-        case "own samples":
-            return "its own samples point the other way: it stays"
-        case "unreached cells":
-            return {
-                "fade": "faded in from the cells around it",
-                "carry": "carried on from the nearest cell",
-                "surface": "following the surface, as far as it is sure",
-            }.get(policy.unreached, "left as it is")
-        case "above the measured load":
-            return "above the highest load measured here: never leaned by filling"
-        case "rising":
-            return "kept rising from point to point"
-        case "refit":
-            return "as near as the zone's polynomial comes"
-        case _:
-            return "pinned" if state is State.PINNED else "not among the cells chosen to change"
+    words = _STAGE_WORDS.get(stage)
+    if words is not None:
+        return words(policy)
+    return "pinned" if state is State.PINNED else "not among the cells chosen to change"
 
 
 @dataclass(frozen=True)

@@ -47,7 +47,7 @@ def _shown(page: RoundPage) -> tuple[Brief, bool]:
 
 @router.get(_HERE)
 @in_round(Station.BRIEF)
-def brief(page: RoundPage, request: Request) -> Response:
+def brief(page: RoundPage) -> Response:
     """The brief of a round with its checklist; the margin holds link, patterns and messages."""
     shown, sent = _shown(page)
     state = collected(page.job, page.round)
@@ -69,9 +69,9 @@ def brief(page: RoundPage, request: Request) -> Response:
         "purposes": PURPOSES,
         "order": _ORDER,
         "law": LAW,
-        "fresh_link": _fresh_link(request, page.job.id),
+        "fresh_link": _fresh_link(page.request, page.job.id),
     }
-    return render(request, "brief.html", page.user, **values)
+    return render(page.request, "brief.html", page.user, **values)
 
 
 def _must_be_as_seen(page: RoundPage, mark: str) -> None:
@@ -104,7 +104,7 @@ def _fresh_link(request: Request, job_id: int) -> str | None:
 
 @router.post(_HERE, dependencies=[FromOurForm])
 @in_open_round(Station.BRIEF)
-def send(page: RoundPage, request: Request, form: Fields) -> Response:
+def send(page: RoundPage, form: Fields) -> Response:
     """Keep what was ticked, and send it: the customer's page shows it from now on."""
     asked = {str(one) for one in form.getlist("channel")}
     kinds = {str(one) for one in form.getlist("drive")}
@@ -124,8 +124,8 @@ def send(page: RoundPage, request: Request, form: Fields) -> Response:
     store.moved(page.job)
     token = links.make(page.job) if links.current(page.job) is None else None
     if token is not None:
-        _show_once(request, page.job.id, token)
-    say(request, f"The brief is on the customer's page.{'' if token is None else ' Send them the link.'}")
+        _show_once(page.request, page.job.id, token)
+    say(page.request, f"The brief is on the customer's page.{'' if token is None else ' Send them the link.'}")
     return RedirectResponse(f"{page.path}/brief", 303)
 
 
@@ -156,49 +156,51 @@ def _address(request: Request, token: str) -> str:
 @in_open_round(Station.BRIEF)
 def standard(
     page: RoundPage,
-    request: Request,
     purpose: Annotated[Literal["fuel", "full_load", "idle"], Form()] = "fuel",
 ) -> Response:
     """Back to the standard list for this car and purpose, in one step."""
     _keep(page, page.user, briefs.standard(page.job, page.round, purpose))
-    say(request, f"This is the standard brief for {PURPOSES[purpose]}.")
+    say(page.request, f"This is the standard brief for {PURPOSES[purpose]}.")
     return RedirectResponse(f"{page.path}/brief", 303)
 
 
 @router.post(_HERE + "/pattern", dependencies=[FromOurForm])
 @in_locked_round(Station.BRIEF)
-def keep_pattern(page: RoundPage, request: Request, name: Annotated[str, Form(max_length=80)] = "") -> Response:
+def keep_pattern(page: RoundPage, name: Annotated[str, Form(max_length=80)] = "") -> Response:
     """Keep this brief under a name."""
     if not name.strip():
         raise BadInput("a pattern needs a name", advice="type one")
     briefs.keep_pattern(page.user.shop_id, name, _shown(page)[0])
-    say(request, f"Kept as “{name.strip()}”, to be fitted to any car.")
+    say(page.request, f"Kept as “{name.strip()}”, to be fitted to any car.")
     return RedirectResponse(f"{page.path}/brief", 303)
 
 
 @router.post(_HERE + "/fit", dependencies=[FromOurForm])
 @in_open_round(Station.BRIEF)
-def fit(page: RoundPage, request: Request, pattern: Annotated[int, Form()]) -> Response:
+def fit(page: RoundPage, pattern: Annotated[int, Form()]) -> Response:
     """Take a pattern, fitted to this car."""
     found = briefs.pattern(page.user.shop_id, pattern)
     if found is None:
         raise HTTPException(404)
     table = briefs.table_under_work(page.job, page.round)
     _keep(page, page.user, fitted(Brief.loads(found.document), CarFile.loads(page.job.car.file), table))
-    say(request, f"“{found.name}” fitted to this car.")
+    say(page.request, f"“{found.name}” fitted to this car.")
     return RedirectResponse(f"{page.path}/brief", 303)
 
 
 @router.post(_HERE + "/link", dependencies=[FromOurForm])
 @in_locked_round(Station.BRIEF)
-def link(page: RoundPage, request: Request, what: Annotated[Literal["make", "revoke"], Form()]) -> Response:
+def link(page: RoundPage, what: Annotated[Literal["make", "revoke"], Form()]) -> Response:
     """Make a link in place of the one there is, or end it."""
     token = links.make(page.job) if what == "make" else None
     if token is None:
         links.revoke(page.job)
     if token is not None:
-        _show_once(request, page.job.id, token)
-    say(request, "A new link is made; the old one no longer works." if what == "make" else "The link no longer works.")
+        _show_once(page.request, page.job.id, token)
+    say(
+        page.request,
+        "A new link is made; the old one no longer works." if what == "make" else "The link no longer works.",
+    )
     return RedirectResponse(f"{page.path}/brief", 303)
 
 

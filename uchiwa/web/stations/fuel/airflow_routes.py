@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from fastapi import Request
 from fastapi.responses import Response
 
 from uchiwa.core.airflow.crosscheck import TITLES, largest_gap
@@ -23,18 +22,18 @@ _STRIPS = "engine_speed;airflow,speed_density_air,fuel_based_air;throttle_positi
 
 @router.get("/jobs/{job_id}/rounds/{number}/airflow")
 @in_round(Station.FUEL)
-def airflow(page: RoundPage, request: Request) -> Response:
+def airflow(page: RoundPage) -> Response:
     """The three ways over airflow, and which one stands apart."""
     try:
         check, logs = airflow_of(page.job, page.round)
     except BadInput as error:
         asked = doubt_values(page.round, error, "airflow")
-        return render(request, "fuel_empty.html", page.user, page=page, problem=str(error), policy=None, **asked)
+        return render(page.request, "fuel_empty.html", page.user, page=page, problem=str(error), policy=None, **asked)
     revision = revisions.running(page.job, page.round)
     tables = fuel_tables(calibrations.content(revision.calibration)) if revision is not None else ()
     trusts = {"volumetric_efficiency": ("meter", "the meter"), "maf_curve": ("speed_density", "speed density")}
     return render(
-        request,
+        page.request,
         "airflow.html",
         page.user,
         page=page,

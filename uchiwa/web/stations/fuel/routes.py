@@ -171,20 +171,20 @@ Asked = Annotated[Seen, Depends(_asked)]
 
 @router.get(_HERE)
 @in_round(Station.FUEL)
-def fuel(page: RoundPage, request: Request, seen: Asked) -> Response:
+def fuel(page: RoundPage, seen: Asked) -> Response:
     """The sheet and its margin."""
-    return _sheet(request, page, seen)
+    return _sheet(page.request, page, seen)
 
 
 @router.get(_HERE + "/cell")
 @in_round(Station.FUEL)
-def cell(page: RoundPage, request: Request, i: int, j: int, seen: Asked, chosen: int = 1) -> Response:
+def cell(page: RoundPage, i: int, j: int, seen: Asked, chosen: int = 1) -> Response:
     """The margin for a cell."""
     found = work.fuel_work(page.job, page.round, seen.table)
     account, picture = _account(found, j, i)
     values = _values(page, found, Seen(table=seen.table), account)
     return render(
-        request,
+        page.request,
         "_fuel_margin.html",
         page.user,
         account=account,
@@ -197,19 +197,19 @@ def cell(page: RoundPage, request: Request, i: int, j: int, seen: Asked, chosen:
 
 @router.get(_HERE + "/left-out")
 @in_round(Station.FUEL)
-def left_out(page: RoundPage, request: Request, reason: str, table: str | None = None) -> Response:
+def left_out(page: RoundPage, reason: str, table: str | None = None) -> Response:
     """The moments that a rule leaves out, of the log that lost most to it."""
     found = work.fuel_work(page.job, page.round, table)
     index, spans = left_out_spans(found.proposal.evidence, reason)
     log = found.logs[index]
     words = "with samples that are used" if reason == USED else f"left out: {title_of(reason)}"
     told = Moments(log, spans, traces_for(found.proposal.table), moments_title(log, spans, words))
-    return moments_answer(request, page, told)
+    return moments_answer(page.request, page, told)
 
 
 @router.get(_HERE + "/moments")
 @in_round(Station.FUEL)
-def moments(page: RoundPage, request: Request, i: int, j: int, table: str | None = None) -> Response:
+def moments(page: RoundPage, i: int, j: int, table: str | None = None) -> Response:
     """The moments that fed a cell, of the log that gave most of them."""
     found = work.fuel_work(page.job, page.round, table)
     account = explain(found.proposal, j, i)
@@ -217,7 +217,7 @@ def moments(page: RoundPage, request: Request, i: int, j: int, table: str | None
     index = found.proposal.evidence.names.index(share.name) if share is not None else 0
     log, spans = found.logs[index], spans_of_cell(account, index)
     told = Moments(log, spans, traces_for(found.proposal.table), moments_title(log, spans, "fed this cell"))
-    return moments_answer(request, page, told)
+    return moments_answer(page.request, page, told)
 
 
 _NOT_IN_FORM = {"pinned", "only", "without", "also", "where", "in_use", "delay"}
@@ -268,7 +268,6 @@ async def _fields(request: Request) -> dict[str, str]:
 @in_open_round(Station.FUEL)
 def policy(
     page: RoundPage,
-    request: Request,
     form: Annotated[dict[str, str], Depends(_fields)],
     seen: Looking,
 ) -> Response:
@@ -280,14 +279,13 @@ def policy(
     policy = Policy.read(merge(seen_then, mine, old.model_dump(mode="json"), "The policy"))
     _can_be_computed(page, policy, policy.in_use.values())
     work.keep_policy(page.round, policy)
-    return _back(request, page, seen)
+    return _back(page.request, page, seen)
 
 
 @router.post(_HERE + "/rule", dependencies=[FromOurForm])
 @in_open_round(Station.FUEL)
 def rule(
     page: RoundPage,
-    request: Request,
     rule: Annotated[str, Form()],
     on: Annotated[bool, Form()],
     seen: Looking,
@@ -296,7 +294,7 @@ def rule(
     if not switchable(rule):
         raise BadInput(f"“{title_of(rule)}” cannot be switched off")
     work.keep_policy(page.round, work.policy_of(page.round).with_rule(rule, on=on))
-    return _back(request, page, seen)
+    return _back(page.request, page, seen)
 
 
 def _can_be_computed(page: RoundPage, policy: Policy, formulas: Iterable[str]) -> None:
@@ -310,7 +308,6 @@ def _can_be_computed(page: RoundPage, policy: Policy, formulas: Iterable[str]) -
 @in_open_round(Station.FUEL)
 def condition(
     page: RoundPage,
-    request: Request,
     seen: Looking,
     formula: Annotated[str, Form(max_length=400)] = "",
     drop: Annotated[bool, Form()] = False,
@@ -325,14 +322,13 @@ def condition(
         where.append(text)
         work.check_conditions(page.job, page.round, [text])
     work.keep_policy(page.round, Policy.read(old.model_dump(mode="json") | {"where": where}))
-    return _back(request, page, seen)
+    return _back(page.request, page, seen)
 
 
 @router.post(_HERE + "/pin", dependencies=[FromOurForm])
 @in_open_round(Station.FUEL)
 def pin(
     page: RoundPage,
-    request: Request,
     cells: Annotated[str, Form()],
     seen: Looking,
 ) -> Response:
@@ -342,14 +338,13 @@ def pin(
         found.draft, found.proposal.table.id, set(found.proposal.policy.pinned), set(parse_cells(cells))
     )
     work.keep_policy(page.round, work.policy_of(page.round).model_copy(update={"pinned": ()}))
-    return _back(request, page, seen)
+    return _back(page.request, page, seen)
 
 
 @router.post(_HERE + "/take", dependencies=[FromOurForm])
 @in_open_round(Station.FUEL)
 def take(
     page: RoundPage,
-    request: Request,
     version: Annotated[int, Form()],
     cells: Annotated[str, Form()] = "",
     table: Annotated[str | None, Form()] = None,
@@ -360,5 +355,5 @@ def take(
     if cells.strip():
         chosen = cells_mask(tuple(parse_cells(cells)), found.proposal.table.shape, default=False)
     event = work.take(page.job, page.round, page.user, version, found, chosen)
-    say(request, f"Taken into the draft. {event.sentence}.")
+    say(page.request, f"Taken into the draft. {event.sentence}.")
     return RedirectResponse(page.path + "/fuel?view=proposed", 303)

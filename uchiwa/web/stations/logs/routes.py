@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from typing import Annotated, Literal
 
-from fastapi import Body, Form, HTTPException, Request, UploadFile
+from fastapi import Body, Form, HTTPException, UploadFile
 from fastapi.responses import JSONResponse, RedirectResponse, Response, StreamingResponse
 
 from uchiwa.core.checks.finding import Finding
@@ -38,7 +38,7 @@ _DRAWN = (DriveKind.COLD_START, DriveKind.WARM_IDLE, DriveKind.CRUISE, DriveKind
 
 @router.get(_HERE)
 @in_round(Station.LOGS)
-def logs(page: RoundPage, request: Request, show: int | None = None, q: str = "", drive: str = "") -> Response:
+def logs(page: RoundPage, show: int | None = None, q: str = "", drive: str = "") -> Response:
     """The logs of a round, sought by name, revision, drive or finding; the margin shows one of them."""
     state = collected(page.job, page.round)
     words = {log.id: drive_words(log) for log in state.logs if log.state == log_states.READY}
@@ -57,9 +57,9 @@ def logs(page: RoundPage, request: Request, show: int | None = None, q: str = ""
         .order_by(LogFile.id)
     )
     reading = any(log.state in (log_states.STORED, log_states.IMPORTING) for log in state.logs)
-    template = "_logs_list.html" if is_fragment(request, "list") else "logs.html"
+    template = "_logs_list.html" if is_fragment(page.request, "list") else "logs.html"
     return render(
-        request,
+        page.request,
         template,
         page.user,
         page=page,
@@ -115,7 +115,7 @@ def _bands(log: LogFile) -> list[dict[str, object]]:
 
 @router.post(_HERE + "/upload", dependencies=[FromOurForm])
 @in_open_round(Station.LOGS)
-def upload(page: RoundPage, request: Request, files: list[UploadFile]) -> Response:
+def upload(page: RoundPage, files: list[UploadFile]) -> Response:
     """Keep the raw files; a worker imports them."""
     known: list[str] = []
     given = [file for file in files if file.filename]
@@ -125,10 +125,10 @@ def upload(page: RoundPage, request: Request, files: list[UploadFile]) -> Respon
         if not new:
             known.append(f"{name} is the same file as {log.name}, which is already here")
     if known:
-        say(request, "; ".join(known) + ".")
+        say(page.request, "; ".join(known) + ".")
     elif not given:
-        say(request, "No file was chosen.", bad=True)
-    if is_fragment(request):
+        say(page.request, "No file was chosen.", bad=True)
+    if is_fragment(page.request):
         return JSONResponse({"to": page.path + "/logs"})
     return RedirectResponse(page.path + "/logs", 303)
 
@@ -205,7 +205,6 @@ def again(page: RoundPage, log_id: int) -> Response:
 @in_open_round(Station.LOGS)
 def channel(
     page: RoundPage,
-    request: Request,
     log_id: int,
     name: Annotated[str, Form(max_length=190)],
     unit: Annotated[str, Form(max_length=32)] = "",
@@ -225,7 +224,10 @@ def channel(
     else:
         memory.remember(page.job.car, log.header, name, unit, quantity or None, unit_said, page.user.shop_id)
     import_results.read_again(store.round_logs(page.round))
-    say(request, f"{name} is remembered for this car and for logs with this header; the round's logs are read anew.")
+    say(
+        page.request,
+        f"{name} is remembered for this car and for logs with this header; the round's logs are read anew.",
+    )
     return RedirectResponse(f"{page.path}/{back}", 303) if back else _back(page, log_id)
 
 

@@ -22,8 +22,8 @@ from uchiwa.store.database import unit_of_work
 from uchiwa.web.drawer import trace_bytes
 from uchiwa.web.pages import render
 from uchiwa.web.requests.fragment import is_fragment
-from uchiwa.web.requests.session import Fields, FromOurForm, Person
-from uchiwa.web.round_context import round_page
+from uchiwa.web.requests.session import Fields, FromOurForm
+from uchiwa.web.round_context import RoundPage, in_round
 from uchiwa.web.routing import router as new_router
 from uchiwa.web.stations.reading.strips import strips_for
 from uchiwa.web.stations.reading.value_map import value_map
@@ -243,13 +243,12 @@ def find(asked: AsAsked, typed: Annotated[str, Query(max_length=80)] = "") -> Re
 
 
 @router.post(HERE + "/keep", dependencies=[FromOurForm])
-def keep(user: Person, form: Fields, job_id: int, number: int) -> Response:
+@in_round(Station.LOGS)
+def keep(page: RoundPage, form: Fields) -> Response:
     """Keep an arrangement for this person under a name, or drop it."""
     name = str(form.get("name", ""))
-    with unit_of_work():
-        round_page(user, job_id, number, Station.LOGS)
-        if form.get("drop"):
-            arrangements.drop(user, name)
-        else:
-            name = arrangements.keep(user, name, arranging.parse(str(form.get("show", ""))[:2000]))
+    if form.get("drop"):
+        arrangements.drop(page.user, name)
+    else:
+        name = arrangements.keep(page.user, name, arranging.parse(str(form.get("show", ""))[:2000]))
     return JSONResponse({"name": name})

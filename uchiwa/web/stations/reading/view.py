@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Annotated, Any
 
-from fastapi import Depends, HTTPException, Query
+from fastapi import Depends, HTTPException, Query, Request
 
 from uchiwa.core.checks.finding import Finding
 from uchiwa.core.checks.thresholds import Thresholds
@@ -62,6 +62,7 @@ class Asked:
 
 
 def asked(
+    request: Request,
     user: Person,
     job_id: int,
     number: int,
@@ -79,7 +80,7 @@ def asked(
     if len(wanted) > MOST_LOGS:
         raise BadInput(f"{len(wanted)} logs are too many to lay over each other", advice=f"choose up to {MOST_LOGS}")
     with unit_of_work():
-        page = round_page(user, job_id, number, Station.LOGS)
+        page = round_page(request, user, job_id, number, Station.LOGS)
         found = ready_logs.chosen(page.job, wanted)
     if any(one not in found for one in wanted):
         raise HTTPException(404)

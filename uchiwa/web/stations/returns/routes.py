@@ -35,7 +35,7 @@ NOTES_LIMIT = 4000
 
 @router.get(_HERE)
 @in_round(Station.RETURN)
-def form(page: RoundPage, request: Request) -> Response:
+def form(page: RoundPage) -> Response:
     """The form to freeze, or what was frozen."""
     every_revision = revisions.of_job(page.job)
     frozen = (
@@ -48,7 +48,7 @@ def form(page: RoundPage, request: Request) -> Response:
     offered = revisions.offered(page.job)
     inputs = work.inputs_of(page.job, frozen) if frozen is not None else {}
     return render(
-        request,
+        page.request,
         "return.html",
         page.user,
         page=page,
@@ -66,7 +66,6 @@ def form(page: RoundPage, request: Request) -> Response:
 @in_open_round(Station.RETURN)
 def freeze(
     page: RoundPage,
-    request: Request,
     version: Annotated[int, Form()],
     notes: Annotated[str, Form(max_length=NOTES_LIMIT)] = "",
     final: Annotated[bool, Form()] = False,
@@ -79,20 +78,21 @@ def freeze(
 
     revision = work.freeze(page.job, page.round, page.user, version, notes.strip(), reporting, final=final)
     say(
-        request, f"Revision {revision.number} is frozen. Round {page.round.number + 1} waits for logs recorded with it."
+        page.request,
+        f"Revision {revision.number} is frozen. Round {page.round.number + 1} waits for logs recorded with it.",
     )
     return RedirectResponse(page.path + "/return", 303)
 
 
 @router.post(_HERE + "/withdraw", dependencies=[FromOurForm])
 @in_locked_round(Station.RETURN)
-def withdraw(page: RoundPage, request: Request, why: Annotated[str, Form(max_length=500)] = "") -> Response:
+def withdraw(page: RoundPage, why: Annotated[str, Form(max_length=500)] = "") -> Response:
     """Withdraw the revision that was sent last."""
     revision = revisions.withdraw(page.job, page.user, page.round.number, why)
     back = revisions.offered(page.job)
     words = f"revision {back.number}" if back is not None and back.number else "the calibration the car came with"
     say(
-        request,
+        page.request,
         f"Revision {revision.number} is withdrawn. The customer is told to go back to {words}; its changes are open in the draft.",
     )
     return RedirectResponse(page.path + "/return", 303)

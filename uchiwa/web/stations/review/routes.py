@@ -29,17 +29,17 @@ _HERE = "/jobs/{job_id}/rounds/{number}/review"
 
 @router.get(_HERE)
 @in_round(Station.REVIEW)
-def review(page: RoundPage, request: Request, table: str | None = None) -> Response:
+def review(page: RoundPage, table: str | None = None) -> Response:
     """What the draft has changed; an ended round shows its revision against the one it was made from."""
     if page.round.returned_at is not None:
-        return _ended(request, page.user, page, table)
+        return _ended(page.request, page.user, page, table)
     work = review_work(page.job, page.round)
     shown = _shown(work.change.tables, table)
     seen = work.reviewed.visited.get(shown.table.id) if shown is not None else None
     dwell = seen.dwell if seen is not None and seen.logged else None
     old = {one.id: one for one in work.base.tables}
     return render(
-        request,
+        page.request,
         "review.html",
         page.user,
         page=page,
@@ -107,22 +107,21 @@ def _history(round_: Round) -> list[Event]:
 @in_open_round(Station.REVIEW)
 def put_back(
     page: RoundPage,
-    request: Request,
     event: Annotated[int, Form()],
     version: Annotated[int, Form()],
 ) -> Response:
     """Undo the last step taken."""
     draft_steps.put_back(page.job, page.round, page.user, version, event)
-    say(request, "The step is put back. It stays in the history and can be done again.")
+    say(page.request, "The step is put back. It stays in the history and can be done again.")
     return RedirectResponse(page.path + "/review", 303)
 
 
 @router.post(_HERE + "/again", dependencies=[FromOurForm])
 @in_open_round(Station.REVIEW)
-def again(page: RoundPage, request: Request, version: Annotated[int, Form()]) -> Response:
+def again(page: RoundPage, version: Annotated[int, Form()]) -> Response:
     """Do the last undone step again."""
     event = draft_steps.redo(page.job, page.round, page.user, version)
-    say(request, f"Done again: {event.sentence}.")
+    say(page.request, f"Done again: {event.sentence}.")
     return RedirectResponse(page.path + "/review", 303)
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import Form, HTTPException, Request
+from fastapi import Form, HTTPException
 from fastapi.responses import RedirectResponse, Response
 
 from uchiwa.core.errors import BadInput
@@ -27,7 +27,6 @@ router = new_router()
 @in_open_round(Station.SPARK)
 def decide(
     page: RoundPage,
-    request: Request,
     cluster: Annotated[str, Form()],
     verdict: Annotated[Verdict, Form()],
     seen: Seen,
@@ -41,7 +40,7 @@ def decide(
         raise HTTPException(409, "The knock has changed since you looked, for a log has come. Look again, then decide.")
     knock_decisions.decide(page.job, page.round, page.user, found.desk.table.id, one, verdict, reason)
     words = "left to the judgement" if verdict is Verdict.UNSURE else f"held to be {verdict.value}"
-    say(request, f"Knock in {len(cells)} cells is {words}.")
+    say(page.request, f"Knock in {len(cells)} cells is {words}.")
     return back(page, "knock", seen)
 
 
@@ -49,7 +48,6 @@ def decide(
 @in_open_round(Station.SPARK)
 def fuel_grade(
     page: RoundPage,
-    request: Request,
     version: Annotated[int, Form()],
     points: Annotated[str, Form()],
     degrees: Annotated[str, Form()],
@@ -64,5 +62,5 @@ def fuel_grade(
     after = start_lower(at.table, worse, each, at.pins)
     inputs = {"points": worse, "degrees_per_point": each, "policy": {}}
     event = work.take(at, page.user, version, after, None, "fuel grade", inputs)
-    say(request, f"Taken into the draft. {event.sentence}.")
+    say(page.request, f"Taken into the draft. {event.sentence}.")
     return RedirectResponse(f"{page.path}/spark/torque", 303)

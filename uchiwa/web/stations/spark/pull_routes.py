@@ -81,9 +81,9 @@ def _page(request: Request, page: RoundPage) -> Response:
 
 @router.get(_HERE)
 @in_round(Station.SPARK)
-def pulls(page: RoundPage, request: Request) -> Response:
+def pulls(page: RoundPage) -> Response:
     """The sheet and its margin."""
-    return _page(request, page)
+    return _page(page.request, page)
 
 
 def _again(request: Request, page: RoundPage) -> Response:
@@ -92,21 +92,20 @@ def _again(request: Request, page: RoundPage) -> Response:
 
 @router.post(_HERE + "/view", dependencies=[FromOurForm])
 @in_open_round(Station.SPARK)
-def view(page: RoundPage, request: Request, form: Fields) -> Response:
+def view(page: RoundPage, form: Fields) -> Response:
     """Change how pulls are looked at."""
     old = work.kept(page.round, "pulls", PullView).model_dump(mode="json")
     told = with_form(old, form, _KEYS)
     if "corrected" in form:
         told["corrected"] = form["corrected"] == "yes"
     work.keep(page.round, "pulls", policy_from(PullView, told, "view"))
-    return _again(request, page)
+    return _again(page.request, page)
 
 
 @router.post(_HERE + "/note", dependencies=[FromOurForm])
 @in_open_round(Station.SPARK)
 def note(
     page: RoundPage,
-    request: Request,
     pull: Annotated[str, Form()],
     note: Annotated[str | None, Form(max_length=300)] = None,
     hidden: Annotated[bool | None, Form()] = None,
@@ -124,4 +123,4 @@ def note(
         rows[at], rows[to] = rows[to], rows[at]
         for place, one in enumerate(rows):
             pull_notes.keep((one.log.id, one.pull.number), place=float(place))
-    return _again(request, page)
+    return _again(page.request, page)

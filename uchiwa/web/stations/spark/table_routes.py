@@ -62,16 +62,15 @@ def spark(page: RoundPage) -> Response:
 
 @router.get(_HERE)
 @in_round(Station.SPARK)
-def show(page: RoundPage, request: Request, sheet: SheetName, seen: Asked) -> Response:
+def show(page: RoundPage, sheet: SheetName, seen: Asked) -> Response:
     """The sheet and its margin."""
-    return _page(request, page, sheet, seen)
+    return _page(page.request, page, sheet, seen)
 
 
 @router.get(_HERE + "/cell")
 @in_round(Station.SPARK)
 def cell(
     page: RoundPage,
-    request: Request,
     sheet: SheetName,
     i: int,
     j: int,
@@ -82,20 +81,20 @@ def cell(
     kind = TABLE_SHEETS[sheet]
     found = kind.work(page.job, page.round, seen.table)
     values = kind.values(page, found, Looking(seen.view, seen.table, (i, j)), chosen)
-    return render(request, f"_spark_{sheet}_margin.html", page.user, **values)
+    return render(page.request, f"_spark_{sheet}_margin.html", page.user, **values)
 
 
 @router.get(_HERE + "/moments")
 @in_round(Station.SPARK)
-def moments(page: RoundPage, request: Request, sheet: SheetName, i: int, j: int, table: str | None = None) -> Response:
+def moments(page: RoundPage, sheet: SheetName, i: int, j: int, table: str | None = None) -> Response:
     """The moments that a cell rests on, of one log."""
     kind = TABLE_SHEETS[sheet]
-    return moments_answer(request, page, kind.moments(kind.work(page.job, page.round, table), i, j))
+    return moments_answer(page.request, page, kind.moments(kind.work(page.job, page.round, table), i, j))
 
 
 @router.post(_HERE + "/policy", dependencies=[FromOurForm])
 @in_open_round(Station.SPARK)
-def policy(page: RoundPage, request: Request, sheet: SheetName, form: Fields, seen: Seen) -> Response:
+def policy(page: RoundPage, sheet: SheetName, form: Fields, seen: Seen) -> Response:
     """Change the policy."""
     kind = TABLE_SHEETS[sheet]
     now = work.kept(page.round, sheet, kind.policy).model_dump(mode="json")
@@ -103,14 +102,13 @@ def policy(page: RoundPage, request: Request, sheet: SheetName, form: Fields, se
     mine = policy_from(kind.policy, with_form(now if seen_then is None else seen_then, form, kind.keys))
     kept = merge(seen_then, mine.model_dump(mode="json"), now, "The policy")
     work.keep(page.round, sheet, policy_from(kind.policy, kept))
-    return _again(request, page, sheet, seen)
+    return _again(page.request, page, sheet, seen)
 
 
 @router.post(_HERE + "/pin", dependencies=[FromOurForm])
 @in_open_round(Station.SPARK)
 def pin(
     page: RoundPage,
-    request: Request,
     sheet: SheetName,
     cells: Annotated[str, Form()],
     seen: Seen,
@@ -118,14 +116,13 @@ def pin(
     """Pin the chosen cells, or free them if all of them are pinned."""
     at = work.desk(page.job, page.round, TABLE_SHEETS[sheet].role, seen.table)
     draft_pins.pin(at.draft, at.table.id, set(parse_cells(cells)))
-    return _again(request, page, sheet, seen)
+    return _again(page.request, page, sheet, seen)
 
 
 @router.post(_HERE + "/take", dependencies=[FromOurForm])
 @in_open_round(Station.SPARK)
 def take(
     page: RoundPage,
-    request: Request,
     sheet: SheetName,
     version: Annotated[int, Form()],
     cells: Annotated[str, Form()] = "",
@@ -137,5 +134,5 @@ def take(
     proposal = found.proposal
     chosen = chosen_mask(cells, proposal.table.shape)
     event = work.take(found.desk, page.user, version, proposal.after, chosen, kind.taken_as, kind.report(found))
-    say(request, f"Taken into the draft. {event.sentence}.")
+    say(page.request, f"Taken into the draft. {event.sentence}.")
     return RedirectResponse(f"{page.path}/spark/{sheet}?view=change", 303)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Annotated
 from urllib.parse import urlencode
 
-from fastapi import Form, Request, UploadFile
+from fastapi import Form, UploadFile
 from fastapi.responses import RedirectResponse, Response
 
 from uchiwa.core.errors import BadInput
@@ -33,7 +33,6 @@ LARGEST = 16 * 2**20
 @in_round(None)
 def compare(
     page: RoundPage,
-    request: Request,
     a: str = "",
     b: str = comparable.DRAFT,
     table: str = "",
@@ -60,7 +59,7 @@ def compare(
         if one.name not in [name for name, _ in offered]:
             offered.append((one.name, one.words))
     return render(
-        request,
+        page.request,
         "compare.html",
         page.user,
         page=page,
@@ -97,7 +96,6 @@ def file(page: RoundPage, file: UploadFile) -> Response:
 @in_open_round(None)
 def take(
     page: RoundPage,
-    request: Request,
     source: Annotated[str, Form(max_length=40)],
     version: Annotated[int, Form()],
     table: Annotated[str, Form(max_length=64)] = "",
@@ -125,6 +123,6 @@ def take(
             return take_table(one, other.content, table, chosen, pinned=pinned)
 
     event = tables.change_content(page.job, page.round, tables.Hand(page.user, version), change, words, inputs)
-    say(request, f"{event.sentence}. It is in the draft and can be undone.")
+    say(page.request, f"{event.sentence}. It is in the draft and can be undone.")
     here = back.startswith(f"{page.path}/compare?")
     return RedirectResponse(back if here else f"{page.path}/compare?b=draft&table={table}", 303)

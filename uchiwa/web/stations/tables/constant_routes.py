@@ -43,7 +43,6 @@ def constants_page(request: Request, user: Person, page: RoundPage) -> Response:
 @in_open_round(None)
 def constant(
     page: RoundPage,
-    request: Request,
     constant: Annotated[str, Form(max_length=64)],
     value: Annotated[str, Form(max_length=40)],
     version: Annotated[int, Form()],
@@ -58,5 +57,5 @@ def constant(
     told: dict[str, object] = {"constant": constant, "value": wanted}
     hand = work.Hand(page.user, version, why)
     work.change_content(page.job, page.round, hand, lambda one: set_constant(one, constant, wanted), sentence, told)
-    say(request, f"{sentence}.")
+    say(page.request, f"{sentence}.")
     return RedirectResponse(f"{page.path}/tables?table={CONSTANTS}", 303)

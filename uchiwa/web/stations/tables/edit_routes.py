@@ -77,11 +77,9 @@ def _begin(request: Request, page: RoundPage, asked: EditRequest) -> Edit:
 
 @router.post(ADDRESS + "/edit", dependencies=[FromOurForm])
 @in_open_round(None)
-def edit(
-    page: RoundPage, request: Request, asked: AskedEdit, line: Annotated[str, Form(max_length=500)] = ""
-) -> Response:
+def edit(page: RoundPage, asked: AskedEdit, line: Annotated[str, Form(max_length=500)] = "") -> Response:
     """Apply the cell line to the chosen cells."""
-    one = _begin(request, page, asked)
+    one = _begin(page.request, page, asked)
     done = work.edit(page.round, one.hand, one.before.work, asked.chosen, line)
     return one.answer(done.after, done.event.sentence)
 
@@ -90,7 +88,6 @@ def edit(
 @in_open_round(None)
 def paste(
     page: RoundPage,
-    request: Request,
     asked: AskedEdit,
     text: Annotated[str, Form()] = "",
     joining: Annotated[str, Form()] = Joining.REPLACE,
@@ -98,7 +95,7 @@ def paste(
     """Paste tab-separated text at the chosen cells."""
     if joining not in list(Joining):
         raise BadInput("pasted numbers replace, add or multiply", advice="choose one of them")
-    one = _begin(request, page, asked)
+    one = _begin(page.request, page, asked)
     done = work.paste(page.round, one.hand, one.before.work, asked.chosen, text, Joining(joining))
     at = [] if done.chosen is None else [[int(i), int(j)] for j, i in np.argwhere(done.chosen)]
     return one.answer(done.after, done.event.sentence, chosen=at)
@@ -106,29 +103,29 @@ def paste(
 
 @router.post(ADDRESS + "/undo", dependencies=[FromOurForm])
 @in_open_round(None)
-def undo(page: RoundPage, request: Request, asked: AskedEdit) -> Response:
+def undo(page: RoundPage, asked: AskedEdit) -> Response:
     """Put back the last step."""
-    one = _begin(request, page, asked)
+    one = _begin(page.request, page, asked)
     done = work.undo(page.job, page.round, one.hand, one.before.work)
     return one.answer(done.after, f"Undone: {done.event.sentence}")
 
 
 @router.post(ADDRESS + "/redo", dependencies=[FromOurForm])
 @in_open_round(None)
-def redo(page: RoundPage, request: Request, asked: AskedEdit) -> Response:
+def redo(page: RoundPage, asked: AskedEdit) -> Response:
     """Do the last undone step again."""
-    one = _begin(request, page, asked)
+    one = _begin(page.request, page, asked)
     done = work.redo(page.job, page.round, one.hand, one.before.work)
     return one.answer(done.after, f"Done again: {done.event.sentence}")
 
 
 @router.post(ADDRESS + "/pin", dependencies=[FromOurForm])
 @in_open_round(None)
-def pin(page: RoundPage, request: Request, asked: AskedEdit) -> Response:
+def pin(page: RoundPage, asked: AskedEdit) -> Response:
     """Pin the chosen cells, or free them if all of them are pinned."""
     if not asked.chosen:
         raise BadInput("no cell is chosen", advice="choose cells on the grid first")
-    one = _begin(request, page, asked)
+    one = _begin(page.request, page, asked)
     after, are_pinned = work.toggle_pins(one.before.work, asked.chosen)
     count = f"{len(asked.chosen)} cell{'s' if len(asked.chosen) != 1 else ''}"
     return one.answer(after, f"{count} {'pinned' if are_pinned else 'freed'}.")
@@ -138,7 +135,6 @@ def pin(page: RoundPage, request: Request, asked: AskedEdit) -> Response:
 @in_open_round(None)
 def breakpoints(
     page: RoundPage,
-    request: Request,
     asked: AskedEdit,
     x: Annotated[str, Form(max_length=4000)],
     y: Annotated[str, Form(max_length=4000)] = "",
@@ -154,9 +150,9 @@ def breakpoints(
     ids = [table.id, *(one.id for one in work.alike(view.work.content, table) if others)]
     hand = work.Hand(page.user, asked.version, asked.why)
     event = work.change_breakpoints(page.job, page.round, hand, ids, along, up)
-    if is_fragment(request):
+    if is_fragment(page.request):
         return JSONResponse({"reload": True})
-    say(request, event.sentence)
+    say(page.request, event.sentence)
     return RedirectResponse(f"{page.path}/tables?table={asked.table}&show={asked.show}", 303)
 
 
@@ -164,11 +160,10 @@ def breakpoints(
 @in_open_round(None)
 def go_back(
     page: RoundPage,
-    request: Request,
     revision: Annotated[int, Form()],
     version: Annotated[int, Form()],
 ) -> Response:
     """Make the draft what an earlier revision was."""
     event = revisions.go_back(page.job, page.round, page.user, version, revision)
-    say(request, f"{event.sentence}. It is one step and can be undone.")
+    say(page.request, f"{event.sentence}. It is one step and can be undone.")
     return RedirectResponse(f"{page.path}/review", 303)

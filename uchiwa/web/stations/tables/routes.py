@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import Query, Request
+from fastapi import Query
 from fastapi.responses import JSONResponse, Response
 
 from uchiwa.core.errors import BadInput
@@ -40,7 +40,6 @@ router = new_router()
 @in_round(None)
 def tables(
     page: RoundPage,
-    request: Request,
     table: str | None = None,
     show: str = "",
     cell: str = "",
@@ -48,14 +47,14 @@ def tables(
 ) -> Response:
     """The grid of a table with its pictures; or the constants."""
     if table == CONSTANTS:
-        return constants_page(request, page.user, page)
+        return constants_page(page.request, page.user, page)
     view = table_view(page.user, page, table, show)
     found = draft_steps.steps(page.job)
     chosen = parse_cells(cell) if cell.strip() else [(0, view.table.shape[0] - 1)]
     values = cell_values(view, *chosen[0], found)
     shown = view.table
     return render(
-        request,
+        page.request,
         "tables.html",
         page.user,
         page=page,
@@ -83,7 +82,6 @@ def tables(
 @in_round(None)
 def cell(
     page: RoundPage,
-    request: Request,
     table: str,
     i: int,
     j: int,
@@ -98,25 +96,23 @@ def cell(
     values = cell_values(view, i, j, found)
     shown = view.table
     margin = piece(
-        request, "_table_margin.html", page.user, page=page, table=shown, view=view, chosen=chosen,
+        page.request, "_table_margin.html", page.user, page=page, table=shown, view=view, chosen=chosen,
         history=history_of(found), **draft_state(draft_steps.ends_of(found), view), **values,
     )  # fmt: skip
     lines = piece(
-        request, "_table_lines.html", page.user, page=page, table=shown, i=values["i"], j=values["j"],
+        page.request, "_table_lines.html", page.user, page=page, table=shown, i=values["i"], j=values["j"],
         lines=table_lines(shown, view.was, values["j"]),
     )  # fmt: skip
     surface = relief_of(view, turn % TURNS) if relief else None
     pieces = {"margin": margin, "lines": lines}
     if surface is not None:
-        pieces["relief"] = piece(request, "_table_relief.html", page.user, table=shown, relief=surface)
+        pieces["relief"] = piece(page.request, "_table_relief.html", page.user, table=shown, relief=surface)
     return JSONResponse(pieces)
 
 
 @router.get(ADDRESS + "/moments")
 @in_round(None)
-def moments(
-    page: RoundPage, request: Request, table: str, cells: Annotated[str, Query(max_length=400_000)] = ""
-) -> Response:
+def moments(page: RoundPage, table: str, cells: Annotated[str, Query(max_length=400_000)] = "") -> Response:
     """When the engine was in the chosen cells, in the log in which it was there longest."""
     found = work.table_work(page.job, page.round, table)
     chosen = parse_cells(cells)
@@ -126,4 +122,4 @@ def moments(
     log, spans = best
     title = title_of(log, spans, f"in {'this cell' if len(chosen) == 1 else 'these cells'}")
     told = Moments(log, spans, traces_for(found.table), title if spans else f"{log.name} was never here")
-    return moments_answer(request, page, told)
+    return moments_answer(page.request, page, told)
