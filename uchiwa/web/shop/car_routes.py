@@ -13,7 +13,7 @@ from starlette.datastructures import FormData
 from uchiwa.core.briefs.coverage import dwell
 from uchiwa.core.cars.car_file import OWN, CarFile
 from uchiwa.core.cars.fuels import FUELS
-from uchiwa.core.cars.sensors import PRESSURE_LINES, WIDEBAND_LINES, LineFit, fit_line
+from uchiwa.core.cars.sensors import PRESSURE_LINES, WIDEBAND_LINES, CommonLine, LineFit, fit_line
 from uchiwa.core.errors import BadInput
 from uchiwa.core.logs.drives import DriveKind
 from uchiwa.core.logs.signal import within
@@ -29,6 +29,7 @@ from uchiwa.web.pages import render, say
 from uchiwa.web.requests.session import Fields, FromOurForm, Person
 from uchiwa.web.round_context import job_of, locked_job
 from uchiwa.web.routing import router as new_router
+from uchiwa.web.shop.sensor_line import SensorLine, sensor_line
 
 router = new_router()
 _NUMBER = re.compile(r"[-+]?\d+(?:[.,]\d+)?")
@@ -81,6 +82,16 @@ def _fit(points: tuple[tuple[float, float], ...]) -> LineFit | None:
         return None
 
 
+def _picture(
+    chosen: str | None, own: tuple[tuple[float, float], ...], lines: dict[str, CommonLine], unit: str
+) -> SensorLine | None:
+    """The line that a car file names, or the one through its own points; None without either."""
+    if chosen in lines:
+        return sensor_line(lines[chosen].line, lines[chosen].points, unit)
+    fit = _fit(own) if chosen == OWN else None
+    return None if fit is None else sensor_line(fit.line, own, unit)
+
+
 def _written(points: tuple[tuple[float, float], ...]) -> str:
     return "\n".join(f"{volts:g} {reading:g}" for volts, reading in points)
 
@@ -111,6 +122,8 @@ def _page(
         "wideband_text": typed.get("wideband_points", _written(file.wideband_points)),
         "pressure_text": typed.get("pressure_points", _written(file.pressure_points)),
         "dead_text": typed.get("dead_times", _written(file.dead_times)),
+        "wideband_picture": _picture(file.wideband_line, file.wideband_points, WIDEBAND_LINES, "λ"),
+        "pressure_picture": _picture(file.pressure_sensor, file.pressure_points, PRESSURE_LINES, "kPa"),
         "volt_logs": _volt_logs(job),
         "idle": idle_cell(job),
         "reading": LogFile.select()

@@ -18,6 +18,7 @@ from uchiwa.web.pages import render, say
 from uchiwa.web.requests.session import FromOurForm, Person
 from uchiwa.web.round_context import job_of, locked_job
 from uchiwa.web.routing import router as new_router
+from uchiwa.web.shop.image_map import image_map
 
 router = new_router()
 _HERE = "/jobs/{job_id}/image"
@@ -48,6 +49,7 @@ def page(request: Request, user: Person, job_id: int) -> Response:
         layout=layout,
         fit=fit,
         written=written,
+        picture=None if layout is None else image_map(layout, written.changed if written is not None else ()),
         formats=FORMATS,
         number=number,
     )

@@ -17,6 +17,7 @@ class ComparePage {
   }
   choose(count, text) {
     const words = count ? plural(count, "chosen cell") : "the whole table";
+    this.grid.table.classList.toggle("has-chosen", count > 0);
     for (const field of this.root.querySelectorAll(".taken-cells")) field.value = text;
     for (const place of this.root.querySelectorAll(".taken-count")) place.textContent = words;
   }

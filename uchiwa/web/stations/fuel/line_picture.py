@@ -45,14 +45,15 @@ class LinePicture:
     split: float
     unit: str
     x_title: str
+    height: float
 
 
-def line_picture(proposal: FuelProposal, row: int) -> LinePicture:
+def line_picture(proposal: FuelProposal, row: int, height: float = HEIGHT) -> LinePicture:
     """One line per row of a table, the chosen row marked with its evidence; a curve has one."""
     table, correction, found = proposal.table, proposal.correction, proposal.estimate
     breakpoints = table.x.breakpoints
     x = Scale(float(breakpoints[0]), float(breakpoints[-1]), _LEFT, WIDTH - _RIGHT).places(breakpoints)
-    split = HEIGHT - _LOWER
+    split = height - _LOWER
     top, bottom = _TOP, split - 18.0
     every = np.concatenate([table.grid, correction.after])
     low, high = float(every.min()), float(every.max())
@@ -66,7 +67,7 @@ def line_picture(proposal: FuelProposal, row: int) -> LinePicture:
         change = np.where(table.grid != 0, (correction.after / table.grid - 1) * 100, 0.0)[row]
     sure = np.where(np.isfinite(found.standard_error[row]), found.standard_error[row] * 196.0, 0.0)
     reach = max(2.0, float(np.max(np.abs(change) + np.minimum(sure, 3.0))))
-    lower = Scale(-reach, reach, HEIGHT - _BOTTOM, split + 4.0)
+    lower = Scale(-reach, reach, height - _BOTTOM, split + 4.0)
 
     points: list[PointMark] = []
     changes: list[PointMark] = []
@@ -104,4 +105,5 @@ def line_picture(proposal: FuelProposal, row: int) -> LinePicture:
         split,
         table.unit,
         f"{table.x.title}, {table.x.unit}",
+        height,
     )

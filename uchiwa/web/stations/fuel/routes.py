@@ -17,7 +17,7 @@ from uchiwa.core.logs.log import BoolArray
 from uchiwa.core.proposals.fuel.correction import cells_mask
 from uchiwa.core.proposals.fuel.explanation import CellAccount, explain
 from uchiwa.core.proposals.fuel.policy import Policy
-from uchiwa.core.proposals.fuel.proposal import TARGET_PERCENT
+from uchiwa.core.proposals.fuel.proposal import TARGET_PERCENT, FuelProposal
 from uchiwa.core.quantities.display import shown_table
 from uchiwa.core.rounds.progress import Station
 from uchiwa.core.tables.editing.cellname import cell_name
@@ -35,7 +35,7 @@ from uchiwa.web.requests.fragment import is_fragment
 from uchiwa.web.requests.session import FromOurForm
 from uchiwa.web.round_context import RoundPage, in_open_round, in_round
 from uchiwa.web.routing import router as new_router
-from uchiwa.web.stations.fuel.line_picture import line_picture
+from uchiwa.web.stations.fuel.line_picture import LinePicture, line_picture
 from uchiwa.web.stations.fuel.relief_picture import relief_picture
 from uchiwa.web.stations.fuel.shape import Shape
 from uchiwa.web.stations.fuel.sieve import USED, left_out_spans, sieve_parts
@@ -44,6 +44,7 @@ from uchiwa.web.svg.relief import TURNS
 
 router = new_router()
 _HERE = "/jobs/{job_id}/rounds/{number}/fuel"
+_CURVE_HEIGHT = 268.0
 
 
 @dataclass(frozen=True)
@@ -64,6 +65,7 @@ def _values(page: RoundPage, fuel: work.FuelWork, seen: Seen, account: CellAccou
     waiting = fuel.to_take
     reached = proposal.reached
     shown = shown_table(proposal.table, display_of(page.user, page.job, fuel.base))
+    is_curve = proposal.table.y is None
     misfit = np.zeros(1) if proposal.correction.misfit is None else proposal.correction.misfit
     within = np.abs(proposal.estimate.factor - 1) * 100 <= TARGET_PERCENT
     return {
@@ -74,8 +76,9 @@ def _values(page: RoundPage, fuel: work.FuelWork, seen: Seen, account: CellAccou
         "grid": with_heads(fuel_grid(proposal, view, waiting), shown),
         "place": cell_name(shown, account.i, account.j, digits=5),
         "shape": seen.shape,
-        "shapes": [one for one in Shape if one is not Shape.RELIEF or proposal.table.y is not None],
-        "lines": line_picture(proposal, account.j) if seen.shape is Shape.LINES else None,
+        "is_curve": is_curve,
+        "shapes": [] if is_curve else list(Shape),
+        "lines": _lines(proposal, account.j, seen.shape),
         "relief": relief_picture(proposal, view, seen.turn)
         if seen.shape is Shape.RELIEF and proposal.table.y is not None
         else None,
@@ -93,6 +96,13 @@ def _values(page: RoundPage, fuel: work.FuelWork, seen: Seen, account: CellAccou
         "driven": int(reached.sum()),
         "within": int((reached & within).sum()),
     }
+
+
+def _lines(proposal: FuelProposal, row: int, shape: Shape) -> LinePicture | None:
+    """A curve is always drawn, above its row of numbers; rows of a table where they are asked for."""
+    if proposal.table.y is None:
+        return line_picture(proposal, row, _CURVE_HEIGHT)
+    return line_picture(proposal, row) if shape is Shape.LINES else None
 
 
 def _sources(fuel: work.FuelWork) -> list[tuple[str, str]]:

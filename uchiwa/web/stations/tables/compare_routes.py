@@ -22,7 +22,7 @@ from uchiwa.web.pages import render, say
 from uchiwa.web.requests.session import FromOurForm
 from uchiwa.web.round_context import RoundPage, in_open_round, in_round
 from uchiwa.web.routing import router as new_router
-from uchiwa.web.svg.table_lines import table_lines
+from uchiwa.web.stations.tables.row_change import row_change
 
 router = new_router()
 _HERE = "/jobs/{job_id}/rounds/{number}/compare"
@@ -46,14 +46,14 @@ def compare(
     pinned = draft_pins.pins_of(draft, table)
     change = difference(first.content, second.content)
     shown = next((one for one in change.tables if one.table.id == table), change.tables[0] if change.tables else None)
-    grid = lines = after = None
+    grid = picture = after = None
     if shown is not None:
         display = display_of(page.user, page.job, second.content)
         after = shown_table(shown.table, display)
         before = shown_table(shown.table.with_grid(shown.before), display)
         grid = as_grid(after, drawn(after, before, None, pinned, Showing.CHANGE))
         row = j if 0 <= j < after.shape[0] else int(shown.changed.sum(axis=1).argmax())
-        lines = table_lines(after, before, row)
+        picture = row_change(after, before, row)
         j = row
     for one in (first, second):
         if one.name not in [name for name, _ in offered]:
@@ -71,7 +71,7 @@ def compare(
         shown=shown,
         table=after,
         grid=grid,
-        lines=lines,
+        picture=picture,
         j=j,
         percent=shown is not None and in_percent(shown.table.with_grid(shown.before)),
         units={one.id: one.unit for one in second.content.constants},
