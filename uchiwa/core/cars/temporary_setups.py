@@ -10,6 +10,7 @@ import numpy as np
 
 from uchiwa.core.errors import BadInput
 from uchiwa.core.tables.table import Calibration
+from uchiwa.core.typed_number import typed_number
 
 
 @dataclass(frozen=True)
@@ -157,9 +158,7 @@ def read_wishes(text: str) -> tuple[Wish, ...]:
         try:
             if not equals or not name.strip():
                 raise ValueError
-            number_given = float(value.replace(",", "."))
-            if not np.isfinite(number_given):
-                raise ValueError
+            number_given = typed_number(value)
         except ValueError:
             raise BadInput(
                 "a line names a setting and its value", where=f"line {number}", advice="write name = number"

@@ -18,6 +18,7 @@ from uchiwa.core.errors import BadInput
 from uchiwa.core.logs.drives import DriveKind
 from uchiwa.core.logs.signal import within
 from uchiwa.core.logs.timebase import on_one_base
+from uchiwa.core.typed_number import plain_number
 from uchiwa.core.whole_number import whole_number
 from uchiwa.store import briefs, events, import_results, log_states, samples
 from uchiwa.store import jobs as store
@@ -45,7 +46,7 @@ def _points(text: str) -> list[list[float]]:
     for number, line in enumerate(text.splitlines(), start=1):
         if not line.strip():
             continue
-        found = [float(one.replace(",", ".")) for one in _NUMBER.findall(line)]
+        found = [float(plain_number(one)) for one in _NUMBER.findall(line)]
         if len(found) != 2:
             raise BadInput(
                 "a point is two numbers, volts and reading",
@@ -63,13 +64,13 @@ def _read(form: FormData) -> CarFile:
         if key in ("wideband_points", "pressure_points", "dead_times"):
             data[key] = _points(str(form.get(key, "")))
         elif key == "ratios":
-            data[key] = [float(one.replace(",", ".")) for one in _NUMBER.findall(str(form.get(key, "")))]
+            data[key] = [float(plain_number(one)) for one in _NUMBER.findall(str(form.get(key, "")))]
         elif key in ("knock_sensor", "automatic"):
             data[key] = form.get(key) == "yes"
         else:
             value = str(form.get(key, "")).strip()
             if value:
-                data[key] = value if key == "logger" else value.replace(",", ".")
+                data[key] = value if key == "logger" else plain_number(value)
     if "banks" in data:
         data["banks"] = whole_number(data["banks"]) or data["banks"]
     return CarFile.read(data)

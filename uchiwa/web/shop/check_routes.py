@@ -11,6 +11,7 @@ from uchiwa.core.checks import own
 from uchiwa.core.checks.finding import Severity
 from uchiwa.core.checks.thresholds import Thresholds
 from uchiwa.core.errors import BadInput
+from uchiwa.core.typed_number import plain_number
 from uchiwa.store import channels
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.locks import lock_shop
@@ -86,7 +87,7 @@ def checks(request: Request, user: Person) -> Response:
 @router.post("/shop/checks", dependencies=[FromOurForm])
 def keep(request: Request, user: Person, form: Fields) -> Response:
     """Keep them; logs that come from now on are checked by them."""
-    typed = {key: str(form.get(key, "")).strip().replace(",", ".") for key in Thresholds.model_fields}
+    typed = {key: plain_number(str(form.get(key, ""))) for key in Thresholds.model_fields}
     given = {key: value for key, value in typed.items() if value} if form.get("what") != "standard" else {}
     try:
         limits = Thresholds.read(given)
@@ -112,7 +113,7 @@ def keep_own(request: Request, user: Person, form: Fields) -> Response:
             shop = lock_shop(user.shop_id)
             left = [one for one in own.loads(shop.own_checks) if one.name != typed["name"]]
             if not form.get("drop"):
-                typed["seconds"] = typed["seconds"].replace(",", ".") or "0"
+                typed["seconds"] = plain_number(typed["seconds"]) or "0"
                 left.append(own.OwnCheck.read(typed, channels.book_of(user.shop_id)))
                 if len(left) > own.MOST:
                     raise BadInput(f"a shop has at most {own.MOST} checks of its own", advice="drop one first")

@@ -37,6 +37,7 @@ class Scale:
         known = values[np.isfinite(values)]
         low, high = (float(known.min()), float(known.max())) if known.size else (0.0, 1.0)
         span = max(high - low, least) or 1.0
+        span = max(span, 1e-6 * max(abs(low), abs(high)))
         middle = (low + high) / 2
         half = span * (0.5 + spare)
         return cls(middle - half, middle + half, start, end)

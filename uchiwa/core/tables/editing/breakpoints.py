@@ -9,6 +9,7 @@ import numpy as np
 from uchiwa.core.errors import BadInput
 from uchiwa.core.logs.log import FloatArray
 from uchiwa.core.tables.table import Axis, Table, frozen
+from uchiwa.core.typed_number import typed_number
 
 MOST = 256
 
@@ -22,14 +23,7 @@ def read_breakpoints(text: str, where: str) -> FloatArray:
     parts = text.replace(";", " ").split()
     points: list[float] = []
     for number, part in enumerate(parts, 1):
-        try:
-            value = float(part.replace(",", ".").replace("−", "-"))
-        except ValueError:
-            raise BadInput(
-                f"“{part[:20]}” is not a number", where=f"{where}, breakpoint {number}", advice="correct it"
-            ) from None
-        if not np.isfinite(value):
-            raise BadInput(f"“{part[:20]}” is not a number", where=f"{where}, breakpoint {number}", advice="correct it")
+        value = typed_number(part, f"{where}, breakpoint {number}")
         if points and value <= points[-1]:
             raise BadInput(
                 f"{value:g} does not rise above {points[-1]:g}",

@@ -18,6 +18,7 @@ from uchiwa.core.tables.editing.smoothing import smoothed
 from uchiwa.core.tables.editing.steps import Way, limited
 from uchiwa.core.tables.table import Table
 from uchiwa.core.tables.zones import refit
+from uchiwa.core.typed_number import typed_number
 
 _PERCENT = re.compile(r"([+\-−])\s*(\d+(?:[.,]\d+)?)\s*%")
 _NUMBER = re.compile(r"[+\-−]?\d+(?:[.,]\d+)?")
@@ -149,7 +150,7 @@ def _number(text: str) -> float:
     bare = text.removesuffix("%")
     if not _NUMBER.fullmatch(bare):
         raise BadInput(f"“{text}” is not a number", advice="write one, such as 40")
-    return float(bare.replace(",", ".").replace("−", "-"))
+    return typed_number(bare)
 
 
 def _whole(text: str) -> int:

@@ -14,6 +14,7 @@ from uchiwa.core.briefs.standard_brief import fitted
 from uchiwa.core.cars.car_file import CarFile
 from uchiwa.core.errors import BadInput
 from uchiwa.core.rounds.progress import Station
+from uchiwa.core.typed_number import plain_number
 from uchiwa.store import briefs, events, import_results, links, log_states, messages
 from uchiwa.store import jobs as store
 from uchiwa.store.collected import collected
@@ -136,7 +137,7 @@ def _drive(ask: DriveAsk, form: FormData, *, kept: bool) -> DriveAsk:
     for key in ("seconds", "warm", "cold_below", "throttle_most", "to_speed", "from_speed", "cell_share", "count"):
         given = str(form.get(f"{ask.kind.value}-{key}", "")).strip()
         if given:
-            values[key] = given.replace(",", ".")
+            values[key] = plain_number(given)
     return ask.model_copy(
         update={"kept": kept, "how": str(typed)[:600], "acceptance": Acceptance.model_validate(values)}
     )

@@ -21,6 +21,7 @@ from uchiwa.core.proposals.fuel.proposal import TARGET_PERCENT, FuelProposal
 from uchiwa.core.quantities.display import shown_table
 from uchiwa.core.rounds.progress import Station
 from uchiwa.core.tables.editing.cellname import cell_name
+from uchiwa.core.typed_number import plain_number
 from uchiwa.services import fuel as work
 from uchiwa.store import draft_pins
 from uchiwa.store.three_way import merge, read_seen
@@ -238,11 +239,11 @@ def _form_policy(old: Policy, form: dict[str, str]) -> Policy:
     data = old.model_dump(mode="json")
     for key, value in form.items():
         if key in Policy.model_fields and key not in _NOT_IN_FORM:
-            data[key] = value.replace(",", ".")
+            data[key] = plain_number(value)
     if form.get("delay") == "auto":
         data["delay"] = "auto"
     elif form.get("delay") == "own":
-        data["delay"] = [form.get(key, "0").replace(",", ".") or "0" for key in ("delay_d0", "delay_k")]
+        data["delay"] = [plain_number(form.get(key, "0")) or "0" for key in ("delay_d0", "delay_k")]
     in_use = {key.removeprefix("in_use_"): value.strip() for key, value in form.items() if key.startswith("in_use_")}
     if in_use:
         data["in_use"] = {key: value for key, value in in_use.items() if value}

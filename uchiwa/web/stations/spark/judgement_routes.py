@@ -7,7 +7,6 @@ from typing import Annotated
 from fastapi import Form, HTTPException
 from fastapi.responses import RedirectResponse, Response
 
-from uchiwa.core.errors import BadInput
 from uchiwa.core.knock.judgement import Verdict
 from uchiwa.core.proposals.fuel_grade.proposal import start_lower
 from uchiwa.core.rounds.progress import Station
@@ -15,6 +14,7 @@ from uchiwa.services import spark as work
 from uchiwa.store import knock_decisions
 from uchiwa.web.grid.cells import parse_cells
 from uchiwa.web.pages import say
+from uchiwa.web.requests.number import TypedNumber
 from uchiwa.web.requests.session import FromOurForm
 from uchiwa.web.round_context import RoundPage, in_open_round
 from uchiwa.web.routing import router as new_router
@@ -49,18 +49,14 @@ def decide(
 def fuel_grade(
     page: RoundPage,
     version: Annotated[int, Form()],
-    points: Annotated[str, Form()],
-    degrees: Annotated[str, Form()],
+    points: Annotated[TypedNumber, Form()],
+    degrees: Annotated[TypedNumber, Form()],
     table: Annotated[str | None, Form()] = None,
 ) -> Response:
     """Start lower for a worse fuel, by the tuner's own degrees for each octane point."""
     at = work.desk(page.job, page.round, "spark_advance", table)
-    try:
-        worse, each = float(points.replace(",", ".")), float(degrees.replace(",", "."))
-    except ValueError as error:
-        raise BadInput("octane points and degrees are numbers", advice="write for example 3 and 1.5") from error
-    after = start_lower(at.table, worse, each, at.pins)
-    inputs = {"points": worse, "degrees_per_point": each, "policy": {}}
+    after = start_lower(at.table, points, degrees, at.pins)
+    inputs = {"points": points, "degrees_per_point": degrees, "policy": {}}
     event = work.take(at, page.user, version, after, None, "fuel grade", inputs)
     say(page.request, f"Taken into the draft. {event.sentence}.")
     return RedirectResponse(f"{page.path}/spark/torque", 303)

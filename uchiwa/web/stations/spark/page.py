@@ -12,6 +12,7 @@ from fastapi.responses import RedirectResponse, Response
 from uchiwa.core.errors import BadInput
 from uchiwa.core.logs.log import BoolArray
 from uchiwa.core.proposals.fuel.correction import cells_mask
+from uchiwa.core.typed_number import plain_number
 from uchiwa.web.doubts import doubt_values
 from uchiwa.web.grid.cells import parse_cells
 from uchiwa.web.pages import render
@@ -102,5 +103,5 @@ def with_form(
     policy: dict[str, Any], form: dict[str, str], keys: tuple[str, ...], switches: tuple[str, ...] = ()
 ) -> dict[str, Any]:
     """A policy's data with what a form says about it; a switch that is not in the form is off."""
-    told = {key: form[key].replace(",", ".").strip() for key in keys if form.get(key, "").strip()}
+    told = {key: plain_number(form[key]) for key in keys if form.get(key, "").strip()}
     return policy | told | {key: form.get(key) in ("true", "on", "yes") for key in switches if f"has_{key}" in form}

@@ -7,8 +7,8 @@ from typing import Annotated
 from fastapi import Form, Request
 from fastapi.responses import RedirectResponse, Response
 
-from uchiwa.core.errors import BadInput
 from uchiwa.core.tables.editing.transfer import set_constant
+from uchiwa.core.typed_number import typed_number
 from uchiwa.services import tables as work
 from uchiwa.store import draft_steps
 from uchiwa.web.pages import render, say
@@ -49,10 +49,7 @@ def constant(
     why: Annotated[str, Form(max_length=200)] = "",
 ) -> Response:
     """Set a constant of the draft."""
-    try:
-        wanted = float(value.strip().replace(",", ".").replace("−", "-"))
-    except ValueError:
-        raise BadInput(f"“{value.strip()}” is not a number", where=constant, advice="write one") from None
+    wanted = typed_number(value, constant)
     sentence = f"Constant {constant} set to {wanted:g}"
     told: dict[str, object] = {"constant": constant, "value": wanted}
     hand = work.Hand(page.user, version, why)
