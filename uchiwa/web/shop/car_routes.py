@@ -5,26 +5,20 @@ from __future__ import annotations
 import re
 from typing import Any
 
-import numpy as np
 from fastapi import Request
 from fastapi.responses import RedirectResponse, Response
 from starlette.datastructures import FormData
 
-from uchiwa.core.briefs.coverage import dwell
 from uchiwa.core.cars.car_file import OWN, CarFile
 from uchiwa.core.cars.fuels import FUELS
 from uchiwa.core.cars.sensors import PRESSURE_LINES, WIDEBAND_LINES, CommonLine, LineFit, fit_line
 from uchiwa.core.errors import BadInput
-from uchiwa.core.logs.drives import DriveKind
-from uchiwa.core.logs.signal import within
-from uchiwa.core.logs.timebase import on_one_base
 from uchiwa.core.typed_number import plain_number
 from uchiwa.core.whole_number import whole_number
-from uchiwa.store import briefs, events, import_results, log_states, samples
-from uchiwa.store import jobs as store
-from uchiwa.store.collected import drives_of
+from uchiwa.services.idle_cell import idle_cell
+from uchiwa.store import car_files, events, import_results, log_files
 from uchiwa.store.database import unit_of_work
-from uchiwa.store.models import Car, Job, LogChannel, LogFile
+from uchiwa.store.models import Job
 from uchiwa.store.three_way import merge, read_seen
 from uchiwa.web.pages import render, say
 from uchiwa.web.requests.session import Fields, FromOurForm, Person
@@ -125,65 +119,11 @@ def _page(
         "dead_text": typed.get("dead_times", _written(file.dead_times)),
         "wideband_picture": _picture(file.wideband_line, file.wideband_points, WIDEBAND_LINES, "λ"),
         "pressure_picture": _picture(file.pressure_sensor, file.pressure_points, PRESSURE_LINES, "kPa"),
-        "volt_logs": _volt_logs(job),
+        "volt_logs": log_files.with_volts(job),
         "idle": idle_cell(job),
-        "reading": LogFile.select()
-        .where(LogFile.job == job, LogFile.state.in_((log_states.STORED, log_states.IMPORTING)))
-        .exists(),
+        "reading": log_files.being_read(job),
     }
     return render(request, "car.html", user, status=400 if problem else 200, **values)
-
-
-def _volt_logs(job: Job) -> int:
-    """How many logs of the job have a raw voltage that a line can turn into readings."""
-    return (
-        LogFile.select(LogFile.id)
-        .join(LogChannel)
-        .where(LogFile.job == job, LogChannel.quantity.in_(["mixture_voltage", "pressure_voltage"]))
-        .distinct()
-        .count()
-    )
-
-
-def idle_cell(job: Job) -> dict[str, Any] | None:
-    """In which cell of the table under work the car idles, by its latest log with warm idle; None if there is none."""
-    round_ = store.rounds(job)[-1]
-    table = briefs.table_under_work(job, round_)
-    if table is None:
-        return None
-    logs = (
-        LogFile.select()
-        .where(LogFile.job == job, LogFile.state == log_states.READY)
-        .order_by(LogFile.id.desc())
-        .limit(8)
-    )
-    for log in logs:
-        idles = [(one.start, one.end) for one in drives_of(log) if one.kind is DriveKind.WARM_IDLE]
-        if not idles:
-            continue
-        wanted = {
-            "engine_speed",
-            "barometric_pressure",
-            "manifold_pressure",
-            table.x.quantity,
-            table.y.quantity if table.y else "",
-        }
-        time, signals = on_one_base(samples.read([log], wanted)[0])
-        seconds = dwell(table, time, signals, within(time, idles))
-        if seconds.sum() < 2.0:
-            continue
-        j, i = (int(one) for one in np.unravel_index(int(seconds.argmax()), seconds.shape))
-        return {
-            "table": table,
-            "x": float(table.x.breakpoints[i]),
-            "y": float(table.y.breakpoints[j]) if table.y is not None else None,
-            "share": float(seconds[j, i] / seconds.sum()),
-            "value": float(table.grid[j, i]),
-            "log": log.name,
-            "i": i,
-            "j": j,
-        }
-    return None
 
 
 @router.post("/jobs/{job_id}/car", dependencies=[FromOurForm])
@@ -199,11 +139,10 @@ def keep(request: Request, user: Person, form: Fields, job_id: int) -> Response:
         except BadInput as error:
             typed = {key: str(value) for key, value in form.items()}
             return _page(request, user, job, before, str(error), typed)
-        Car.update(file=file.model_dump_json()).where(Car.id == job.car_id).execute()
+        car_files.keep(job, file)
         ids: list[int] = []
         if file.knowledge() != before.knowledge():
-            done = LogFile.select().where(LogFile.job == job, LogFile.state != log_states.RECEIVING)
-            ids = import_results.read_again(list(done))
+            ids = import_results.read_again(log_files.arrived(job))
         if file != before:
             events.record(job, "car", "Changed the car file", author=user)
     count = len(ids)

@@ -17,9 +17,9 @@ from uchiwa.core.viewing.pyramid import InMemory
 from uchiwa.core.viewing.window import Line, drawn, figures
 from uchiwa.services.reading import OpenLog, Reader
 from uchiwa.store import channels as store
-from uchiwa.store import jobs, log_states
+from uchiwa.store import jobs, log_files
 from uchiwa.store.database import unit_of_work
-from uchiwa.store.models import Job, LogFile, Round, User
+from uchiwa.store.models import LogFile, User
 from uchiwa.web.pages import render, say
 from uchiwa.web.requests.session import FromOurForm, Person
 from uchiwa.web.routing import router as new_router
@@ -36,15 +36,7 @@ Text = Annotated[str, Form(max_length=2000)]
 
 def _logs(user: User) -> list[LogFile]:
     """The shop's latest logs, to try a formula on."""
-    return list(
-        LogFile.select(LogFile, Job, Round)
-        .join(Job)
-        .switch(LogFile)
-        .join(Round, on=(LogFile.round == Round.id))
-        .where(Job.shop == user.shop_id, LogFile.state == log_states.READY)
-        .order_by(LogFile.id.desc())
-        .limit(_MOST_LOGS)
-    )
+    return log_files.latest_of_shop(user.shop_id, _MOST_LOGS)
 
 
 def _open(user: User, log_id: int | None, book: Book) -> OpenLog | None:

@@ -12,10 +12,10 @@ from uchiwa.core.checks.finding import Severity
 from uchiwa.core.checks.thresholds import Thresholds
 from uchiwa.core.errors import BadInput
 from uchiwa.core.typed_number import plain_number
-from uchiwa.store import channels
+from uchiwa.store import channels, shop_settings
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.locks import lock_shop
-from uchiwa.store.models import Shop, User
+from uchiwa.store.models import User
 from uchiwa.store.three_way import merge, read_seen
 from uchiwa.web.pages import render, say
 from uchiwa.web.requests.session import Fields, FromOurForm, Person
@@ -99,7 +99,7 @@ def keep(request: Request, user: Person, form: Fields) -> Response:
         now = Thresholds.loads(lock_shop(user.shop_id).thresholds).model_dump(mode="json")
         if form.get("what") != "standard":
             limits = Thresholds.read(merge(seen, limits.model_dump(mode="json"), now, "The page of thresholds"))
-        Shop.update(thresholds=limits.model_dump_json()).where(Shop.id == user.shop_id).execute()
+        shop_settings.keep_thresholds(user.shop_id, limits)
     say(request, "Kept. Logs that come from now on are checked by these; use “check again” on a log for the others.")
     return RedirectResponse("/shop/checks", 303)
 
@@ -117,7 +117,7 @@ def keep_own(request: Request, user: Person, form: Fields) -> Response:
                 left.append(own.OwnCheck.read(typed, channels.book_of(user.shop_id)))
                 if len(left) > own.MOST:
                     raise BadInput(f"a shop has at most {own.MOST} checks of its own", advice="drop one first")
-            Shop.update(own_checks=own.dumps(left)).where(Shop.id == user.shop_id).execute()
+            shop_settings.keep_own_checks(user.shop_id, own.dumps(left))
     except BadInput as error:
         limits = Thresholds.loads(user.shop.thresholds)
         return _page(request, user, _fields(limits, {}), problem=str(error), typed=typed)

@@ -9,10 +9,9 @@ from fastapi.responses import RedirectResponse, Response
 
 from uchiwa.core.cars.temporary_setups import PREPARED, Setup, read_wishes
 from uchiwa.core.errors import BadInput
-from uchiwa.store import calibrations, drafts, setups
+from uchiwa.store import calibrations, drafts, setups, shop_settings
 from uchiwa.store import jobs as store
 from uchiwa.store.database import unit_of_work
-from uchiwa.store.models import Shop
 from uchiwa.web.pages import render, say
 from uchiwa.web.requests.session import FromOurForm, Person
 from uchiwa.web.round_context import job_of, locked_job
@@ -29,7 +28,7 @@ def setups_page(request: Request, user: Person, job_id: int) -> Response:
         job = job_of(user, job_id)
         draft = drafts.current(job)
         calibration = calibrations.content(draft.calibration)
-        every = setups.of_shop(Shop.get_by_id(user.shop_id))
+        every = setups.of_shop(shop_settings.shop_of(user.shop_id))
         now = setups.active(job)
     names = {name for constant in calibration.constants for name in (constant.role, constant.id)}
     names |= {name for table in calibration.tables for name in (table.role, table.id)}
@@ -55,7 +54,7 @@ def switch_on(
     """Switch a setup's settings in the draft."""
     with unit_of_work():
         job = locked_job(user, job_id)
-        found = next((one for one in setups.of_shop(Shop.get_by_id(user.shop_id)) if one.name == name), None)
+        found = next((one for one in setups.of_shop(shop_settings.shop_of(user.shop_id)) if one.name == name), None)
         if found is None:
             raise BadInput(f"there is no setup “{name[:60]}”", advice="reload the page")
         setups.activate(job, store.rounds(job)[-1], user, version, found)

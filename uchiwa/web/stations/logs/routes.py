@@ -16,10 +16,10 @@ from uchiwa.core.logs.writers import FORMATS, write_log
 from uchiwa.core.quantities.catalogue import QUANTITIES
 from uchiwa.core.rounds.progress import Station
 from uchiwa.services import importing, upload_pieces
-from uchiwa.store import events, import_results, log_states, memory, samples, uploads
+from uchiwa.store import events, import_results, log_files, log_states, memory, samples, uploads
 from uchiwa.store import jobs as store
 from uchiwa.store.collected import collected, drive_words, drives_of
-from uchiwa.store.models import LogChannel, LogFile
+from uchiwa.store.models import LogFile
 from uchiwa.web.pages import render, say
 from uchiwa.web.requests.fragment import is_fragment
 from uchiwa.web.requests.session import FromOurForm
@@ -46,16 +46,8 @@ def logs(page: RoundPage, show: int | None = None, q: str = "", drive: str = "")
         log for log in state.logs if _matches(log, words.get(log.id, ""), state.found.get(log.id, []), q[:80], drive)
     ]
     shown = next((log for log in files if log.id == show), files[-1] if files else None)
-    channels = (
-        list(LogChannel.select().where(LogChannel.log == shown).order_by(LogChannel.raster, LogChannel.position))
-        if shown is not None
-        else []
-    )
-    earlier = list(
-        LogFile.select()
-        .where(LogFile.job == page.job, LogFile.baseline, LogFile.round != page.round)
-        .order_by(LogFile.id)
-    )
+    channels = log_files.channels_of(shown) if shown is not None else []
+    earlier = log_files.earlier_baselines(page.job, page.round)
     reading = any(log.state in (log_states.STORED, log_states.IMPORTING) for log in state.logs)
     template = "_logs_list.html" if is_fragment(page.request, "list") else "logs.html"
     return render(
@@ -156,7 +148,7 @@ def piece(
 
 
 def _log_of(page_job: int, log_id: int) -> LogFile:
-    log = LogFile.get_or_none(LogFile.id == log_id, LogFile.job == page_job)
+    log = log_files.find(page_job, log_id)
     if log is None:
         raise HTTPException(404)
     return log
@@ -187,7 +179,7 @@ def accept(page: RoundPage, log_id: int, accepted: Annotated[bool, Form()]) -> R
 def baseline(page: RoundPage, log_id: int, baseline: Annotated[bool, Form()]) -> Response:
     """Mark a log as one of the car when it runs well, or take the mark off."""
     log = _log_of(page.job.id, log_id)
-    LogFile.update(baseline=baseline).where(LogFile.id == log.id).execute()
+    log_files.mark_baseline(log, baseline=baseline)
     said = f"{log.name}: the car runs well" if baseline else f"{log.name} is no longer a log of the car running well"
     events.record(page.job, "baseline", said, author=page.user, round_=page.round)
     return _back(page, log_id)
