@@ -9,4 +9,4 @@ _KEY = "_RJEM_MALLOC_CONF"
 if not os.environ.get(_KEY, "").endswith(_WISH):
     os.environ[_KEY] = ",".join(filter(None, (os.environ.get(_KEY), _WISH)))
 
-__version__ = "0.1.0"
+__version__ = "0.2.0"

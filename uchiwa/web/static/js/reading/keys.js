@@ -1,7 +1,7 @@
 // The keys of the reading page.
 
 /** What a key does, by name; `page` is the reading page. */
-export function actionOf(page, event) {
+function actionOf(page, event) {
   const step = page.bySpeed ? 10 : page.plan.logs[0].step;
   const at = page.cursor ?? page.view.start;
   const by = step * (event.ctrlKey ? 20 : 1);
@@ -31,7 +31,27 @@ export function actionOf(page, event) {
 }
 
 /** Whether a key is for the page: not for a field, nor for the browser. */
-export function isForPage(event) {
+function isForPage(event) {
   if (event.metaKey || event.altKey || (event.ctrlKey && !event.key.startsWith("Arrow"))) return false;
   return !(event.target.matches("button, summary, a") && [" ", "Enter"].includes(event.key));
+}
+
+/** A key that reached the page: typed into a field, or an action. */
+export function takeKey(page, event) {
+  if (event.target.matches("input, textarea, select")) {
+    fieldKey(page, event);
+    return;
+  }
+  const act = isForPage(event) && actionOf(page, event);
+  if (!act) return;
+  event.preventDefault();
+  act();
+}
+
+function fieldKey(page, event) {
+  if (event.target === page.refs.condition && event.key === "Enter" && event.shiftKey) {
+    event.preventDefault();
+    page.previousMoment();
+  }
+  if (event.key === "Escape") page.strips.hit.focus();
 }

@@ -8,7 +8,7 @@ import { readingQuery } from "./address.js";
 import { Arrangement } from "./arrangement.js";
 import { Distribution } from "./distribution.js";
 import { eventBeside, eventsOf } from "./events.js";
-import { actionOf, isForPage } from "./keys.js";
+import { takeKey } from "./keys.js";
 import { LogChips } from "./log_chips.js";
 import { Notes } from "./notes.js";
 import { Overview } from "./overview.js";
@@ -384,20 +384,6 @@ export class ReadingPage {
   }
 
   key(event) {
-    if (event.target.matches("input, textarea, select")) {
-      this.fieldKey(event);
-      return;
-    }
-    const act = isForPage(event) && actionOf(this, event);
-    if (!act) return;
-    event.preventDefault();
-    act();
-  }
-  fieldKey(event) {
-    if (event.target === this.refs.condition && event.key === "Enter" && event.shiftKey) {
-      event.preventDefault();
-      this.previousMoment();
-    }
-    if (event.key === "Escape") this.strips.hit.focus();
+    takeKey(this, event);
   }
 }
