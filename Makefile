@@ -22,6 +22,7 @@ test: .venv/dev.stamp lint
 
 accuracy: .venv/dev.stamp
 	UCHIWA_ACCURACY=full $(BIN)/pytest -n 2 --dist worksteal tests/loop tests/core/logs/test_corpus.py
+	UCHIWA_RACES=50 $(BIN)/pytest -n 2 --dist worksteal tests/web/test_races.py
 	$(BIN)/python -m bench.family 78
 
 lint: .venv/dev.stamp node_modules/.package-lock.json

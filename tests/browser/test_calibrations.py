@@ -115,7 +115,7 @@ def test_a_table_is_edited_reviewed_and_returned_by_keyboard_and_the_car_runs_it
     tab_to(page, "compare")
     page.keyboard.press("Enter")
     page.wait_for_url("**/compare?**")
-    expect(page.locator(".policy")).to_contain_text("Spark advance: ")
+    expect(page.locator(".compare-tabs .is-on")).to_contain_text("Spark advance")
     tab_to(page, "Review")
     page.keyboard.press("Enter")
     page.wait_for_url("**/review")

@@ -254,8 +254,10 @@ def test_the_table_marks_the_cell_and_a_cell_its_moments(page: Page, scene, pull
 def test_brushing_the_cloud_shades_the_strips(page: Page, scene, pulls):
     opened(page, scene, pulls[0])
     page.get_by_role("button", name="Scatter").click()
-    page.get_by_label("only what the sieve of Fuel uses").uncheck()
     words = page.locator(".cloud + p").first
+    expect(words).to_contain_text("samples")
+    page.get_by_label("only what the sieve of Fuel uses").uncheck()
+    expect(words).not_to_contain_text("sieve")
     expect(words).to_contain_text("samples")
     box = page.locator("canvas.cloud").first.bounding_box()
     page.mouse.move(box["x"] + 60, box["y"] + 10)

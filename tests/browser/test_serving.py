@@ -68,6 +68,7 @@ def test_stopping_leaves_nothing_running_however_it_is_stopped(tmp_path):
     environment = os.environ | {
         "UCHIWA_HOME": str(home),
         "UCHIWA_PORT": str(port),
+        "UCHIWA_WEB_PROCESSES": "1",
         "UCHIWA_DB_PORT": str(free_port(own(8611))),
     }
     for how in (signal.SIGINT, signal.SIGTERM):
@@ -89,6 +90,7 @@ def test_the_worker_ends_when_its_parent_is_killed(tmp_path):
     environment = os.environ | {
         "UCHIWA_HOME": str(home),
         "UCHIWA_PORT": str(port),
+        "UCHIWA_WEB_PROCESSES": "1",
         "UCHIWA_DB_PORT": str(free_port(own(8615))),
     }
     process = subprocess.Popen([sys.executable, "-m", "uchiwa", "serve"], env=environment, cwd=tmp_path)
@@ -152,6 +154,7 @@ def test_a_kill_in_the_middle_of_an_import_loses_nothing(tmp_path, victim):
     environment = os.environ | {
         "UCHIWA_HOME": str(home),
         "UCHIWA_PORT": str(port),
+        "UCHIWA_WEB_PROCESSES": "1",
         "UCHIWA_DB_PORT": str(free_port(own(8617))),
     }
     environment.pop("UCHIWA_DB_FAST", None)

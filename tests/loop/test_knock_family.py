@@ -7,7 +7,7 @@ from functools import cache
 import numpy as np
 
 from uchiwa.core.knock.evidence import gather_knock
-from uchiwa.core.knock.judgement import Speaks, Verdict, clusters
+from uchiwa.core.knock.judgement import ReasonKind, Verdict, clusters
 from uchiwa.core.proposals.knock.proposal import KnockPolicy, proposal_from
 from uchiwa.standin.family.knocking import KnockSession, close, session
 
@@ -78,7 +78,7 @@ def test_the_cylinder_that_knocks_is_told():
         if it.told == "cylinder"
         for cluster in clusters(gather_knock([it.log], it.table), it.table)
         for why in cluster.reasons
-        if why.code is Speaks.ONE_CYLINDER
+        if why.code is ReasonKind.ONE_CYLINDER
     ]
     assert told
     assert all("on cylinder" in one for one in told)

@@ -10,7 +10,7 @@ import pytest
 from tests.web.drawer import drawer_of
 from tests.web.test_round import at_fuel, cells_of, facts_of, path  # noqa: F401
 from uchiwa.core.evidence.regions import Region
-from uchiwa.core.rounds.convergence import Ended, RegionError, RoundResult, verdict
+from uchiwa.core.rounds.convergence import NextRoundAdvice, RegionError, RoundResult, verdict
 from uchiwa.core.tables.interchange import calibration_json
 from uchiwa.core.viewing.ticks import nice_ticks
 from uchiwa.services import fuel
@@ -255,22 +255,30 @@ def result(number, error, cells=100, within=50, trim=0.5, load=None, idle=True):
 @pytest.mark.parametrize(
     ("rounds", "ended", "said"),
     [
-        ([], Ended.NOTHING, "Nothing has been measured"),
-        ([result(1, 6.0)], Ended.GO_ON, "Another round is worth it"),
-        ([result(1, 6.0), result(2, 0.9, within=98)], Ended.DONE, "Within ±2 % in 98 % of 100 driven cells, at idle"),
-        ([result(1, 0.9, within=98, load={"cells": 0})], Ended.UNMEASURED, "full load was hardly driven"),
-        ([result(1, 0.9, within=98, idle=False)], Ended.UNMEASURED, "idle was hardly driven"),
-        ([result(1, 0.9, within=98, load={"lean": 4.0})], Ended.LEAN, "full load runs 4 % lean"),
-        ([result(1, 0.9, within=98, load={"error": 3.0, "within": 2})], Ended.GO_ON, "Not right yet: full load"),
-        ([result(1, 0.9, within=98, trim=4.0)], Ended.TRIMS, "were they reset"),
-        ([result(1, 4.0), result(2, 3.9), result(3, 3.8)], Ended.STUCK, "hardly helped (4.0 → 3.8 %)"),
-        ([result(1, 4.0), result(2, 2.0), result(3, 1.9)], Ended.GO_ON, "Another round"),
+        ([], NextRoundAdvice.NOTHING, "Nothing has been measured"),
+        ([result(1, 6.0)], NextRoundAdvice.GO_ON, "Another round is worth it"),
+        (
+            [result(1, 6.0), result(2, 0.9, within=98)],
+            NextRoundAdvice.DONE,
+            "Within ±2 % in 98 % of 100 driven cells, at idle",
+        ),
+        ([result(1, 0.9, within=98, load={"cells": 0})], NextRoundAdvice.UNMEASURED, "full load was hardly driven"),
+        ([result(1, 0.9, within=98, idle=False)], NextRoundAdvice.UNMEASURED, "idle was hardly driven"),
+        ([result(1, 0.9, within=98, load={"lean": 4.0})], NextRoundAdvice.LEAN, "full load runs 4 % lean"),
+        (
+            [result(1, 0.9, within=98, load={"error": 3.0, "within": 2})],
+            NextRoundAdvice.GO_ON,
+            "Not right yet: full load",
+        ),
+        ([result(1, 0.9, within=98, trim=4.0)], NextRoundAdvice.TRIMS, "were they reset"),
+        ([result(1, 4.0), result(2, 3.9), result(3, 3.8)], NextRoundAdvice.STUCK, "hardly helped (4.0 → 3.8 %)"),
+        ([result(1, 4.0), result(2, 2.0), result(3, 1.9)], NextRoundAdvice.GO_ON, "Another round"),
     ],
 )
 def test_when_to_stop_is_said(rounds, ended, said):
     found = verdict(rounds)
     assert found.code is ended
-    assert found.stop is (ended is Ended.DONE)
+    assert found.stop is (ended is NextRoundAdvice.DONE)
     assert said in found.sentence
 
 

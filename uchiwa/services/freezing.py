@@ -21,7 +21,7 @@ from uchiwa.store.models import Answer, Job, LogFile, Revision, Round, User
 
 
 @dataclass(frozen=True, eq=False)
-class Told:
+class ChangedTable:
     """A changed table as the report tells it.
 
     Attributes:
@@ -47,7 +47,7 @@ class Account:
     """
 
     work: ReviewWork
-    tables: tuple[Told, ...]
+    tables: tuple[ChangedTable, ...]
     logs: tuple[tuple[LogFile, tuple[Finding, ...]], ...]
     answered: tuple[tuple[Concern, Answer], ...]
 
@@ -58,7 +58,7 @@ def account(job: Job, round_: Round) -> Account:
     old = {one.id: one for one in work.base.tables}
     logs = jobs.spark_logs(round_)
     tables = tuple(
-        Told(
+        ChangedTable(
             one,
             by_reason(one.table, old[one.table.id], work.steps),
             visits(logs, one.table).visited if logs else None,

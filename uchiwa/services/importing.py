@@ -134,13 +134,13 @@ def read_and_check(log: LogFile) -> None:
 
 
 @run_again
-def _what_is_known(log: LogFile) -> tuple[Surroundings, bytes]:
+def _what_is_known(log: LogFile) -> tuple[ImportContext, bytes]:
     with unit_of_work():
-        return Surroundings.of(log), uploads.whole(log)
+        return ImportContext.of(log), uploads.whole(log)
 
 
 @run_again
-def _show(log: LogFile, rows: list[LogFile], recordings: list[Log], surroundings: Surroundings) -> None:
+def _show(log: LogFile, rows: list[LogFile], recordings: list[Log], surroundings: ImportContext) -> None:
     with unit_of_work():
         lock_job(log.job_id)
         leases.must_hold(log)
@@ -151,7 +151,7 @@ def _show(log: LogFile, rows: list[LogFile], recordings: list[Log], surroundings
         moves.passed(log.job_id)
 
 
-def _examine_all(surroundings: Surroundings, rows: list[LogFile], recordings: list[Log]) -> None:
+def _examine_all(surroundings: ImportContext, rows: list[LogFile], recordings: list[Log]) -> None:
     """Runs beside the writing of samples, which mostly waits for the database."""
     for row, recording in zip(rows, recordings, strict=True):
         surroundings.examine(row, recording)
@@ -162,7 +162,7 @@ def _file_name(log: LogFile) -> str:
     return str(log.name).split(", 1 of ")[0]
 
 
-class Surroundings:
+class ImportContext:
     """What has to be known to import a log: car, brief, revision, thresholds, and what people said about channels."""
 
     def __init__(self, job: Job, round_: Round, car: Car, shop: Shop) -> None:
@@ -184,7 +184,7 @@ class Surroundings:
         self._found: dict[int, tuple[Examined, list[Finding], list[Verdict], FloatArray | None]] = {}
 
     @classmethod
-    def of(cls, log: LogFile) -> Surroundings:
+    def of(cls, log: LogFile) -> ImportContext:
         """Read them for a log."""
         job = Job.get_by_id(log.job_id)
         return cls(job, Round.get_by_id(log.round_id), Car.get_by_id(job.car_id), Shop.get_by_id(job.shop_id))

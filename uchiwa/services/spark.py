@@ -74,7 +74,7 @@ def _read_one(row: LogFile) -> Log:
 
 
 @dataclass(frozen=True, eq=False)
-class Desk:
+class SparkContext:
     """What every sheet of the station works on.
 
     Attributes:
@@ -132,8 +132,8 @@ class Desk:
         return self.rows[self.logs.index(self.on_table[log])]
 
 
-def desk(job: Job, round_: Round, role: str, table_id: str | None = None) -> Desk:
-    """The station's desk with the table of a role.
+def context(job: Job, round_: Round, role: str, table_id: str | None = None) -> SparkContext:
+    """The context of the station with the table of a role.
 
     Raises:
         BadInput: the calibration has no such table, or there is no accepted log.
@@ -157,14 +157,14 @@ def desk(job: Job, round_: Round, role: str, table_id: str | None = None) -> Des
     rows = jobs.spark_logs(round_)
     if not rows:
         raise BadInput("no log has been accepted in this round", advice="send one, or accept one on Logs")
-    return Desk(job, round_, draft, base, table, drafted, tuple(rows))
+    return SparkContext(job, round_, draft, base, table, drafted, tuple(rows))
 
 
 @dataclass(frozen=True, eq=False)
 class KnockWork:
-    """The knock sheet: its desk, what people hold the clusters to be, and the proposal."""
+    """The knock sheet: its context, what people hold the clusters to be, and the proposal."""
 
-    desk: Desk
+    context: SparkContext
     decided: dict[int, Decided]
     proposal: KnockProposal
 
@@ -174,7 +174,7 @@ class KnockWork:
         return told.verdict if told is not None else cluster.verdict
 
 
-def _judged(at: Desk) -> tuple[Knock, tuple[Cluster, ...], dict[int, Decided]]:
+def _judged(at: SparkContext) -> tuple[Knock, tuple[Cluster, ...], dict[int, Decided]]:
     if not at.on_table:
         axes = " and ".join(axis.title for axis in (at.table.x, at.table.y) if axis is not None)
         raise BadInput(f"no accepted log has {axes}, the axes of {at.table.title}", advice="record them")
@@ -182,13 +182,13 @@ def _judged(at: Desk) -> tuple[Knock, tuple[Cluster, ...], dict[int, Decided]]:
     return knock, judged, knock_decisions.of(at.job, at.round, at.table.id, judged)
 
 
-def _knock(at: Desk) -> tuple[Knock, tuple[Cluster, ...]]:
+def _knock(at: SparkContext) -> tuple[Knock, tuple[Cluster, ...]]:
     knock = gather_knock(at.on_table, at.table)
     safer = gather_knock(at.earlier, at.table) if at.earlier else None
     return knock, clusters(knock, at.table, safer)
 
 
-def _earlier(at: Desk) -> tuple[tuple[int, int], ...]:
+def _earlier(at: SparkContext) -> tuple[tuple[int, int], ...]:
     """What tells the logs of earlier rounds that count."""
     return tuple((row.id, row.reading) for row in jobs.earlier_logs(at.job, at.round, _EARLIER))
 
@@ -208,7 +208,7 @@ def _by_decisions(decided: dict[int, Decided]) -> dict[str, tuple[int, ...]]:
 
 def knock_work(job: Job, round_: Round, table_id: str | None = None) -> KnockWork:
     """Everything the knock sheet shows."""
-    at = desk(job, round_, "spark_advance", table_id)
+    at = context(job, round_, "spark_advance", table_id)
     knock, judged, decided = _judged(at)
     policy = kept(round_, "knock", KnockPolicy).model_copy(update={"pinned": at.pins, **_by_decisions(decided)})
     return KnockWork(at, decided, proposal_from(at.table, knock, judged, policy))
@@ -265,9 +265,9 @@ def overlaid(rows: Sequence[PullRow], view: PullView) -> Overlay:
 
 @dataclass(frozen=True, eq=False)
 class TorqueWork:
-    """The torque sheet: its desk and the proposal."""
+    """The torque sheet: its context and the proposal."""
 
-    desk: Desk
+    context: SparkContext
     decided: dict[int, Decided]
     proposal: TorqueProposal
 
@@ -276,9 +276,9 @@ def torque_work(job: Job, round_: Round, table_id: str | None = None) -> TorqueW
     """Everything the torque sheet shows.
 
     Raises:
-        BadInput: no accepted log holds a pull with torque, or as `desk`.
+        BadInput: no accepted log holds a pull with torque, or as `context`.
     """
-    at = desk(job, round_, "spark_advance", table_id)
+    at = context(job, round_, "spark_advance", table_id)
     knock, judged, decided = _judged(at)
     policy = kept(round_, "torque", TorquePolicy).model_copy(update={"pinned": at.pins, **_by_decisions(decided)})
     view = kept(round_, "pulls", PullView)
@@ -303,9 +303,9 @@ def torque_work(job: Job, round_: Round, table_id: str | None = None) -> TorqueW
 
 @dataclass(frozen=True, eq=False)
 class LimitWork:
-    """The knock-limit sheet: its desk, which logs count as safe, and the proposal."""
+    """The knock-limit sheet: its context, which logs count as safe, and the proposal."""
 
-    desk: Desk
+    context: SparkContext
     safe: tuple[LogFile, ...]
     proposal: ThresholdProposal
 
@@ -315,10 +315,10 @@ def limit_work(job: Job, round_: Round, table_id: str | None = None) -> LimitWor
 
     A log is safe if no cluster of it counts as real knock; the others show whether real knock would still be heard.
     """
-    at = desk(job, round_, "knock_limit", table_id)
+    at = context(job, round_, "knock_limit", table_id)
     spark = knock_work(job, round_)
     real = {
-        spark.desk.row_of(one.log).id
+        spark.context.row_of(one.log).id
         for cluster in spark.proposal.clusters
         if spark.holds(cluster) is not Verdict.NOISE
         for one in cluster.events
@@ -333,7 +333,13 @@ def limit_work(job: Job, round_: Round, table_id: str | None = None) -> LimitWor
 
 
 def take(
-    at: Desk, author: User, version: int, after: FloatArray, chosen: BoolArray | None, kind: str, inputs: dict[str, Any]
+    at: SparkContext,
+    author: User,
+    version: int,
+    after: FloatArray,
+    chosen: BoolArray | None,
+    kind: str,
+    inputs: dict[str, Any],
 ) -> Event:
     """Take a proposal, or its chosen cells, into the draft.
 

@@ -4,7 +4,16 @@ from __future__ import annotations
 
 import json
 
-from uchiwa.core.cars.temporary_setups import PREPARED, Active, Setup, Wish, as_data, from_data, put_back, switch
+from uchiwa.core.cars.temporary_setups import (
+    PREPARED,
+    Active,
+    Setup,
+    SetupSetting,
+    as_data,
+    from_data,
+    put_back,
+    switch,
+)
 from uchiwa.core.errors import BadInput
 from uchiwa.store import calibrations, draft_steps, drafts
 from uchiwa.store.locks import lock_shop
@@ -32,7 +41,7 @@ def must_be_off(job: Job) -> None:
 def of_shop(shop: Shop) -> list[Setup]:
     """The prepared ones and the shop's own."""
     own = [
-        Setup(one["name"], one["sentence"], tuple(Wish(name, float(value)) for name, value in one["wishes"]))
+        Setup(one["name"], one["sentence"], tuple(SetupSetting(name, float(value)) for name, value in one["wishes"]))
         for one in json.loads(shop.own_setups)
     ]
     return [*PREPARED, *own]

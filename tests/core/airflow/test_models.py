@@ -11,7 +11,16 @@ from hypothesis import strategies as st
 
 from tests.conftest import make_log, make_table
 from uchiwa.core.airflow.crosscheck import BY_FUEL, METER, SPEED_DENSITY, air_of, cross_check, largest_gap
-from uchiwa.core.cars.temporary_setups import PREPARED, Setup, Wish, as_data, from_data, put_back, read_wishes, switch
+from uchiwa.core.cars.temporary_setups import (
+    PREPARED,
+    Setup,
+    SetupSetting,
+    as_data,
+    from_data,
+    put_back,
+    read_wishes,
+    switch,
+)
 from uchiwa.core.errors import BadInput
 from uchiwa.core.proposals.fuel.explanation import explain
 from uchiwa.core.proposals.fuel.policy import Policy
@@ -107,7 +116,7 @@ def test_a_setup_is_switched_and_put_back_exactly():
 
 
 def test_tables_are_switched_too_and_other_work_is_kept():
-    during, active = switch(CALIBRATION, Setup("flat", "", (Wish("maf", 7.0),)))
+    during, active = switch(CALIBRATION, Setup("flat", "", (SetupSetting("maf", 7.0),)))
     assert (during.table("maf").values == 7.0).all()
     worked = during.with_table(make_table([[60.0] * 3, [60.0] * 3]))
     after, touched = put_back(worked, active)
@@ -117,7 +126,7 @@ def test_tables_are_switched_too_and_other_work_is_kept():
 
 
 def test_what_was_changed_meanwhile_is_told():
-    during, active = switch(CALIBRATION, Setup("one", "", (Wish("overrun_cut_enabled", 0.0),)))
+    during, active = switch(CALIBRATION, Setup("one", "", (SetupSetting("overrun_cut_enabled", 0.0),)))
     constants = tuple(replace(c, value=0.5) if c.id == "overrun_cut_enabled" else c for c in during.constants)
     after, touched = put_back(replace(during, constants=constants), active)
     assert after.constant("overrun_cut_enabled") == 1.0
@@ -126,7 +135,7 @@ def test_what_was_changed_meanwhile_is_told():
 
 @pytest.mark.parametrize("text", ["", "overrun", "= 3", "a = b", "a = nan"])
 def test_a_setup_of_ones_own_is_read_line_by_line(text):
-    assert read_wishes("a = 1\n\n b = 0,5") == (Wish("a", 1.0), Wish("b", 0.5))
+    assert read_wishes("a = 1\n\n b = 0,5") == (SetupSetting("a", 1.0), SetupSetting("b", 0.5))
     with pytest.raises(BadInput):
         read_wishes(text)
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from uchiwa.core.evidence.surface_noise import Followed, beyond_visits, noise_of, samples_worth_one
+from uchiwa.core.evidence.surface_noise import Followers, beyond_visits, noise_of, samples_worth_one
 
 
 def lasting(rng, size, rho):
@@ -57,7 +57,7 @@ def test_each_cell_has_its_own_scatter_as_far_as_it_has_samples():
     rng = np.random.default_rng(2)
     node = np.concatenate([np.zeros(3000, int), np.ones(3000, int), np.full(3, 2)])
     residual = np.concatenate([rng.normal(0, 0.01, 3000), rng.normal(0, 0.04, 3000), np.full(3, 0.5)])
-    followed = Followed(np.arange(node.size), np.zeros(node.size, int), np.array([0.0]))
+    followed = Followers(np.arange(node.size), np.zeros(node.size, int), np.array([0.0]))
     told = noise_of(residual, node, 4, followed)
     assert told.by_cell[0] == pytest.approx(0.01, rel=0.1)
     assert told.by_cell[1] == pytest.approx(0.04, rel=0.1)
@@ -69,6 +69,8 @@ def test_each_cell_has_its_own_scatter_as_far_as_it_has_samples():
 def test_efficiency_is_near_hubers_for_normal_noise():
     """Huber's estimator at 1.345 keeps 95 % of the mean's efficiency under normal errors."""
     residual = np.random.default_rng(4).normal(size=20_000)
-    told = noise_of(residual, np.zeros(20_000, int), 1, Followed(np.arange(20_000), np.zeros(20_000, int), np.zeros(1)))
+    told = noise_of(
+        residual, np.zeros(20_000, int), 1, Followers(np.arange(20_000), np.zeros(20_000, int), np.zeros(1))
+    )
     weight = np.mean(np.minimum(1.0, 1.345 / np.abs(residual)))
     assert told.efficiency * weight == pytest.approx(0.95, abs=0.02)

@@ -11,7 +11,7 @@ from tests.conftest import make_log
 from uchiwa.core.errors import BadInput
 from uchiwa.core.knock.events import Sign, knock_events
 from uchiwa.core.knock.evidence import gather_knock
-from uchiwa.core.knock.judgement import Speaks, Verdict, clusters
+from uchiwa.core.knock.judgement import ReasonKind, Verdict, clusters
 from uchiwa.core.proposals.knock.proposal import KnockPolicy, knock_proposal, proposal_from, report
 from uchiwa.core.proposals.policy_file import policy_of
 from uchiwa.standin.cars import pike_base
@@ -81,7 +81,7 @@ def test_repeated_knock_at_full_load_is_real_and_a_single_small_one_is_not_sure_
     assert small[0].verdict is Verdict.NOISE
     loaded = judged(drive(events=(5,), degrees=1.0, throttle_position=30.0))
     assert loaded[0].verdict is Verdict.UNSURE, "at 150 kPa even a single small event may be knock"
-    assert any(why.code is Speaks.SMALL for why in small[0].reasons)
+    assert any(why.code is ReasonKind.SMALL for why in small[0].reasons)
 
 
 def test_shifts_and_snaps_explain_what_is_heard_beside_them():
@@ -89,7 +89,7 @@ def test_shifts_and_snaps_explain_what_is_heard_beside_them():
     log = drive(events=(15.1, 30.1, 45.1), gear=gear)
     found = judged(log)
     assert found[0].verdict is Verdict.UNSURE, "the same place three times is never noise by the product alone"
-    assert any(why.code is Speaks.DISTURBED and "a shift" in why.words for why in found[0].reasons)
+    assert any(why.code is ReasonKind.DISTURBED and "a shift" in why.words for why in found[0].reasons)
     once = judged(drive(events=(15.1,), degrees=1.5, gear=gear, pressure=60.0, throttle_position=30.0))
     assert once[0].verdict is Verdict.NOISE
 
@@ -100,7 +100,7 @@ def test_what_stays_with_less_spark_is_noise_and_what_goes_is_knock():
     assert stays[0].verdict is Verdict.NOISE
     goes = judged(log, drive(spark_advance=17.0))
     assert goes[0].verdict is Verdict.REAL
-    assert any(why.code is Speaks.GONE for why in goes[0].reasons)
+    assert any(why.code is ReasonKind.GONE for why in goes[0].reasons)
     near = judged(log, drive(events=(5, 15, 25, 35), spark_advance=20.0))
     assert near[0].verdict is not Verdict.NOISE, "4° less may still knock"
 
@@ -114,7 +114,7 @@ def test_a_rattle_at_one_speed_is_told_from_knock_under_load():
     rattling = {"events": at_speed, "speed": 3200.0, "pressure": pressure, "engine_speed": speed}
     found = judged(drive(size, **rattling))
     assert {one.verdict for one in found} == {Verdict.UNSURE}
-    assert all(any(why.code is Speaks.ANY_LOAD for why in one.reasons) for one in found)
+    assert all(any(why.code is ReasonKind.ANY_LOAD for why in one.reasons) for one in found)
     found = judged(drive(size, **rattling), drive(size, **rattling, spark_advance=17.0))
     assert {one.verdict for one in found} == {Verdict.NOISE}
     under_load = [one / RATE for one in range(560, size, 600)]

@@ -12,7 +12,7 @@ from uchiwa.core.cars.car_file import CarFile
 from uchiwa.core.checks import Examined, examine
 from uchiwa.core.knock.events import Sign, log_events
 from uchiwa.core.knock.evidence import gather_knock
-from uchiwa.core.knock.judgement import Speaks, Verdict, clusters
+from uchiwa.core.knock.judgement import ReasonKind, Verdict, clusters
 from uchiwa.core.knock.retard import LEARNED, degrees_out, includes_learned, total_retard
 from uchiwa.core.logs.log import Channel, Log, Raster
 from uchiwa.core.logs.timebase import on_one_base
@@ -85,7 +85,7 @@ def test_two_cylinders_at_once_are_one_event_of_the_worse():
 def test_always_the_same_cylinder_is_told_and_weighs_nothing():
     log = whole(**{KNOCK_BY_CYLINDER[0]: bumps(), KNOCK_BY_CYLINDER[1]: bumps(50, 120, 190, 260, 330)})
     (cluster,) = clusters(gather_knock([log], TABLE), TABLE)
-    (told,) = [one for one in cluster.reasons if one.code is Speaks.ONE_CYLINDER]
+    (told,) = [one for one in cluster.reasons if one.code is ReasonKind.ONE_CYLINDER]
     assert told.weight == 0
     assert "5 of 5 on cylinder 2" in told.words
 
@@ -122,7 +122,7 @@ def test_a_safe_run_that_still_holds_what_was_learned_makes_it_no_noise():
     knock = gather_knock([learned], TABLE)
     (cluster,) = clusters(knock, TABLE, gather_knock([safer], TABLE))
     assert cluster.verdict is not Verdict.NOISE
-    assert not {Speaks.STAYS, Speaks.STAYS_WHEN_SAFE} & {one.code for one in cluster.reasons}
+    assert not {ReasonKind.STAYS, ReasonKind.STAYS_WHEN_SAFE} & {one.code for one in cluster.reasons}
 
 
 def test_learned_retard_is_added_unless_the_controller_tells_both_in_one():

@@ -14,7 +14,7 @@ from uchiwa.core.typed_number import typed_number
 
 
 @dataclass(frozen=True)
-class Wish:
+class SetupSetting:
     """A constant or table, named by role or id, and the value that it is to have meanwhile (everywhere in a table)."""
 
     name: str
@@ -27,31 +27,31 @@ class Setup:
 
     name: str
     sentence: str
-    wishes: tuple[Wish, ...]
+    wishes: tuple[SetupSetting, ...]
 
 
 _QUIET = (
-    Wish("full_load_enrichment_enabled", 0.0),
-    Wish("component_protection_enabled", 0.0),
-    Wish("overrun_cut_enabled", 0.0),
-    Wish("clutch_cut_enabled", 0.0),
+    SetupSetting("full_load_enrichment_enabled", 0.0),
+    SetupSetting("component_protection_enabled", 0.0),
+    SetupSetting("overrun_cut_enabled", 0.0),
+    SetupSetting("clutch_cut_enabled", 0.0),
 )
 PREPARED: tuple[Setup, ...] = (
     Setup(
         "airflow meter only",
         "Air by the meter alone, and nothing that adds or cuts fuel at odd times.",
-        (Wish("airflow_meter_enabled", 1.0), Wish("speed_density_enabled", 0.0), *_QUIET),
+        (SetupSetting("airflow_meter_enabled", 1.0), SetupSetting("speed_density_enabled", 0.0), *_QUIET),
     ),
     Setup(
         "speed density only",
         "Air by pressure and VE alone, the meter failed by calibration and left plugged in, since it may house the "
         "intake air sensor.",
-        (Wish("airflow_meter_enabled", 0.0), Wish("speed_density_enabled", 1.0), *_QUIET),
+        (SetupSetting("airflow_meter_enabled", 0.0), SetupSetting("speed_density_enabled", 1.0), *_QUIET),
     ),
     Setup(
         "open loop",
         "Trims at rest, so that the wideband sensor alone shows the error.",
-        (Wish("closed_loop_enabled", 0.0), *_QUIET),
+        (SetupSetting("closed_loop_enabled", 0.0), *_QUIET),
     ),
 )
 
@@ -144,13 +144,13 @@ def _with(calibration: Calibration, switched: Sequence[Switched], *, back: bool)
     return calibration
 
 
-def read_wishes(text: str) -> tuple[Wish, ...]:
+def read_wishes(text: str) -> tuple[SetupSetting, ...]:
     """Lines such as `overrun_cut_enabled = 0`.
 
     Raises:
         BadInput: names the line.
     """
-    wishes: list[Wish] = []
+    wishes: list[SetupSetting] = []
     for number, line in enumerate(text.splitlines(), 1):
         if not line.strip():
             continue
@@ -163,7 +163,7 @@ def read_wishes(text: str) -> tuple[Wish, ...]:
             raise BadInput(
                 "a line names a setting and its value", where=f"line {number}", advice="write name = number"
             ) from None
-        wishes.append(Wish(name.strip(), number_given))
+        wishes.append(SetupSetting(name.strip(), number_given))
     if not wishes:
         raise BadInput("there is no setting in this setup", advice="write one line per setting: name = number")
     return tuple(wishes)

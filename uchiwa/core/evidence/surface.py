@@ -13,7 +13,7 @@ from uchiwa.core.evidence.bordered import band_of
 from uchiwa.core.evidence.meter_shape import straight_over_bent
 from uchiwa.core.evidence.surface_misfit import misfit_of, off_centre
 from uchiwa.core.evidence.surface_net import Net, net_of
-from uchiwa.core.evidence.surface_noise import HUBER, Followed, Noise, first_noise, noise_of
+from uchiwa.core.evidence.surface_noise import HUBER, Followers, Noise, first_noise, noise_of
 from uchiwa.core.evidence.surface_system import PULL, system_of
 from uchiwa.core.logs.log import BoolArray, FloatArray, IntArray
 from uchiwa.core.tables.table import Table
@@ -68,7 +68,7 @@ class _Samples:
     value: FloatArray
     node: IntArray
     log: IntArray
-    followed: Followed
+    followed: Followers
 
     def weighed(self, noise: Noise) -> tuple[FloatArray, FloatArray]:
         """Scatter and worth of each sample; shape (n,)."""
@@ -83,7 +83,7 @@ class _Samples:
 
     def chosen(self, use: BoolArray) -> _Samples:
         """Some of them."""
-        followed = Followed(self.followed.breaks[use], self.followed.group[use], self.followed.rate)
+        followed = Followers(self.followed.breaks[use], self.followed.group[use], self.followed.rate)
         return _Samples(self.x[use], self.y[use], self.value[use], self.node[use], self.log[use], followed)
 
 
@@ -95,7 +95,7 @@ def _noise(net: Net, samples: _Samples, node: FloatArray, offsets: FloatArray) -
     seen = samples.followed
     breaks = seen.breaks[which] + (which // _BLOCK) * 2**42
     return noise_of(
-        residual, samples.node[which], net.model.size, Followed(breaks, seen.group[which], seen.rate)
+        residual, samples.node[which], net.model.size, Followers(breaks, seen.group[which], seen.rate)
     )  # fmt: skip
 
 
@@ -150,10 +150,10 @@ class Conditions:
     region: IntArray
     rate: FloatArray
 
-    def followed(self, breaks: IntArray) -> Followed:
+    def followed(self, breaks: IntArray) -> Followers:
         """Groups of samples that scatter alike."""
         regions = int(self.region.max()) + 1 if self.region.size else 1
-        return Followed(breaks, self.log * regions + self.region, np.repeat(self.rate, regions))
+        return Followers(breaks, self.log * regions + self.region, np.repeat(self.rate, regions))
 
 
 def fit_surface(

@@ -21,7 +21,7 @@ _PRIOR_WORTH = 8.0
 
 
 @dataclass(frozen=True, eq=False)
-class Followed:
+class Followers:
     """Which samples follow each other, and under which conditions; arrays of shape (n,).
 
     Attributes:
@@ -63,7 +63,7 @@ def first_noise(nodes: int, groups: int, spread: float, together: float) -> Nois
     return Noise(spread, np.full(nodes, spread), np.full(groups, together), 1.0)
 
 
-def noise_of(residual: FloatArray, node: IntArray, nodes: int, followed: Followed) -> Noise:
+def noise_of(residual: FloatArray, node: IntArray, nodes: int, followed: Followers) -> Noise:
     """The noise that residuals show.
 
     A cell's scatter is the robust one of its own samples (1.4826 · median |r|), drawn to that of all by as much as eight

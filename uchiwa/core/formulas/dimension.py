@@ -52,7 +52,7 @@ _PLAIN = Measure(None, plain=True)
 _UNKNOWN = Measure(None, exact=False)
 
 
-class Named(Protocol):
+class UnitsOfChannels(Protocol):
     """Something that knows the units of computed channels."""
 
     def __contains__(self, name: object, /) -> bool:
@@ -66,7 +66,7 @@ class Named(Protocol):
 
 def meaning(
     formula: Formula,
-    book: Named,
+    book: UnitsOfChannels,
     calibration: Calibration | None = None,
     car: CarFile | None = None,
     recorded: Collection[str] = (),
@@ -125,7 +125,7 @@ class _Units:
     def __init__(
         self,
         formula: Formula,
-        book: Named,
+        book: UnitsOfChannels,
         calibration: Calibration | None,
         car: CarFile | None,
         recorded: Collection[str],

@@ -35,7 +35,7 @@ class Verdict(StrEnum):
     UNSURE = "unsure"
 
 
-class Speaks(StrEnum):
+class ReasonKind(StrEnum):
     """What a reason rests on."""
 
     DRIVER = "driver"
@@ -59,7 +59,7 @@ class Speaks(StrEnum):
 class Reason:
     """One thing that speaks for real knock (weight over 0), for noise (under 0), or is to be known: its code, and words."""
 
-    code: Speaks
+    code: ReasonKind
     words: str
     weight: float
 
@@ -96,14 +96,14 @@ def clusters(knock: Knock, table: Table, safer: Knock | None = None) -> tuple[Cl
         events = tuple(one for one in knock.events if (one.i, one.j) in cells)
         worst = max(one.event.retard for one in events)
         found.append((worst, events, tuple(sorted(cells)), _reasons(events, cells, knock, table, safer)))
-    bound = [_speed(events) for _, events, _, why in found if _has(why, Speaks.ANY_LOAD)]
+    bound = [_speed(events) for _, events, _, why in found if _has(why, ReasonKind.ANY_LOAD)]
     found.sort(key=lambda one: (-one[0], -len(one[1])))
     judged = []
     for at, (worst, events, where, why) in enumerate(found, 1):
-        if not _has(why, Speaks.ANY_LOAD) and any(abs(_speed(events) - one) < _ALIKE for one in bound):
+        if not _has(why, ReasonKind.ANY_LOAD) and any(abs(_speed(events) - one) < _ALIKE for one in bound):
             why = (
-                *(one for one in why if one.code is not Speaks.WITH_LOAD),
-                Reason(Speaks.SAME_SPEED, f"something at {_speed(events):.0f} rpm sounds at other loads too", -4.0),
+                *(one for one in why if one.code is not ReasonKind.WITH_LOAD),
+                Reason(ReasonKind.SAME_SPEED, f"something at {_speed(events):.0f} rpm sounds at other loads too", -4.0),
             )
         judged.append(Cluster(at, events, where, worst, _verdict(why, events, worst, table), why))
     return tuple(judged)
@@ -112,7 +112,7 @@ def clusters(knock: Knock, table: Table, safer: Knock | None = None) -> tuple[Cl
 _ALIKE = 150.0
 
 
-def _has(reasons: Sequence[Reason], code: Speaks) -> bool:
+def _has(reasons: Sequence[Reason], code: ReasonKind) -> bool:
     return any(one.code is code for one in reasons)
 
 
@@ -131,11 +131,11 @@ def _verdict(reasons: Sequence[Reason], events: Sequence[Placed], worst: float, 
         return Verdict.UNSURE
     grave = (
         worst >= GRAVE
-        or _has(reasons, Speaks.LEARNED)
+        or _has(reasons, ReasonKind.LEARNED)
         or _same_place_twice(events)
         or any(_under_load(one, table) for one in events)
     )
-    return Verdict.UNSURE if grave and not _has(reasons, Speaks.STAYS_WHEN_SAFE) else Verdict.NOISE
+    return Verdict.UNSURE if grave and not _has(reasons, ReasonKind.STAYS_WHEN_SAFE) else Verdict.NOISE
 
 
 def _under_load(event: Placed, table: Table) -> bool:
@@ -202,28 +202,28 @@ def _by_driver(events: Sequence[Placed]) -> Reason | None:
     marks = sum(one.event.sign == "mark" for one in events)
     if not marks:
         return None
-    return Reason(Speaks.DRIVER, f"the driver heard it {marks} time{'s' if marks > 1 else ''}", 2.0)
+    return Reason(ReasonKind.DRIVER, f"the driver heard it {marks} time{'s' if marks > 1 else ''}", 2.0)
 
 
 def _by_learning(events: Sequence[Placed]) -> Reason | None:
     learned = max(one.event.learned for one in events)
     if not learned >= RISE:
         return None
-    return Reason(Speaks.LEARNED, f"the controller has learned to hold {learned:.1f}° back", 1.0)
+    return Reason(ReasonKind.LEARNED, f"the controller has learned to hold {learned:.1f}° back", 1.0)
 
 
 def _by_load(events: Sequence[Placed], table: Table) -> Reason | None:
     loaded = [one for one in events if not one.throttle <= _OPEN and _high(one, table)]
     if len(loaded) < 0.8 * len(events):
         return None
-    return Reason(Speaks.FULL_LOAD, "at full load, where spark is nearest to its limit", 0.75)
+    return Reason(ReasonKind.FULL_LOAD, "at full load, where spark is nearest to its limit", 0.75)
 
 
 def _by_level(events: Sequence[Placed]) -> Reason | None:
     levels = np.array([one.event.level for one in events])
     if not np.isfinite(levels).any() or float(np.nanmedian(levels)) < LOUD:
         return None
-    return Reason(Speaks.LOUD, f"the sensor heard {float(np.nanmedian(levels)):.1f} times its limit", 0.5)
+    return Reason(ReasonKind.LOUD, f"the sensor heard {float(np.nanmedian(levels)):.1f} times its limit", 0.5)
 
 
 def _by_repetition(heard: Sequence[Placed]) -> list[Reason]:
@@ -231,19 +231,21 @@ def _by_repetition(heard: Sequence[Placed]) -> list[Reason]:
     why: list[Reason] = []
     count, worst = len(heard), max(one.event.retard for one in heard)
     if count >= 4:
-        why.append(Reason(Speaks.REPEATED, f"it comes again and again: {count} events", 1.0))
+        why.append(Reason(ReasonKind.REPEATED, f"it comes again and again: {count} events", 1.0))
     elif count <= FEW and worst <= SMALL:
         why.append(
-            Reason(Speaks.SMALL, f"{'a single' if count == 1 else 'two'} small event{'s' if count > 1 else ''}", -1.5)
+            Reason(
+                ReasonKind.SMALL, f"{'a single' if count == 1 else 'two'} small event{'s' if count > 1 else ''}", -1.5
+            )
         )
     disturbed = [one.disturbed for one in heard if one.disturbed is not None]
     if len(disturbed) >= 0.6 * count:
         common = max(set(disturbed), key=disturbed.count)
         words = f"{len(disturbed)} of {count} within half a second of {common.value}"
-        why.append(Reason(Speaks.DISTURBED, words, -2.5))
+        why.append(Reason(ReasonKind.DISTURBED, words, -2.5))
     elif count >= 3 and len(disturbed) <= 0.3 * count:
         words = f"{count - len(disturbed)} of {count} far from any shift, snap of the throttle or limiter"
-        why.append(Reason(Speaks.UNDISTURBED, words, 0.5))
+        why.append(Reason(ReasonKind.UNDISTURBED, words, 0.5))
     return why
 
 
@@ -257,7 +259,9 @@ def _one_cylinder(events: Sequence[Placed]) -> Reason | None:
     if share < 0.8 * len(told):
         return None
     return Reason(
-        Speaks.ONE_CYLINDER, f"{share} of {len(told)} on cylinder {usual}: look at its plug, injector and sensor", 0.0
+        ReasonKind.ONE_CYLINDER,
+        f"{share} of {len(told)} on cylinder {usual}: look at its plug, injector and sensor",
+        0.0,
     )
 
 
@@ -299,10 +303,10 @@ def _load_bound(near: Sequence[Placed], events: Sequence[Placed], knock: Knock, 
     z = (float(heard.mean()) - expected) / max(spread, 1e-9)
     # Something loose sounds at every load that its speed is run at; what keeps to one load is not bound to speed alone.
     if z <= 0.35 and float(np.std(heard)) >= 0.5 * spread:
-        return Reason(Speaks.ANY_LOAD, f"it is bound to {_speed(events):.0f} rpm, whatever the load", -4.0)
+        return Reason(ReasonKind.ANY_LOAD, f"it is bound to {_speed(events):.0f} rpm, whatever the load", -4.0)
     mine = float(np.mean([_load(one, along) for one in events]))
     if (mine - expected) / max(spread, 1e-9) >= 0.9 and len(events) >= 4:
-        return Reason(Speaks.WITH_LOAD, "it comes with load, not with speed alone", 1.0)
+        return Reason(ReasonKind.WITH_LOAD, "it comes with load, not with speed alone", 1.0)
     return None
 
 
@@ -320,9 +324,9 @@ def _at_less_spark(cells: set[tuple[int, int]], knock: Knock, safer: Knock) -> R
     expected = now * safe_seconds
     degrees = float(less[use].mean())
     if expected >= 2.0 and then <= 0.2 * now:
-        return Reason(Speaks.GONE, f"with {degrees:.0f}° less spark it is gone", 2.0)
+        return Reason(ReasonKind.GONE, f"with {degrees:.0f}° less spark it is gone", 2.0)
     if then >= 0.5 * now:
         safe = degrees >= SAFE
-        code = Speaks.STAYS_WHEN_SAFE if safe else Speaks.STAYS
+        code = ReasonKind.STAYS_WHEN_SAFE if safe else ReasonKind.STAYS
         return Reason(code, f"with {degrees:.0f}° less spark it comes as often", -4.0 if safe else -1.5)
     return None

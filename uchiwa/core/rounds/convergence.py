@@ -85,7 +85,7 @@ class RoundResult:
         return next((one for one in self.regions if one.region is region), RegionError(region, 0.0, 0, 0, 0.0))
 
 
-class Ended(StrEnum):
+class NextRoundAdvice(StrEnum):
     """What the results say of another round."""
 
     NOTHING = "nothing measured"
@@ -101,13 +101,13 @@ class Ended(StrEnum):
 class Verdict:
     """Whether fuel is done, why, and a sentence or two of it."""
 
-    code: Ended
+    code: NextRoundAdvice
     sentence: str
 
     @property
     def stop(self) -> bool:
         """Whether more rounds would follow noise."""
-        return self.code is Ended.DONE
+        return self.code is NextRoundAdvice.DONE
 
 
 def _listed(regions: Sequence[Region]) -> str:
@@ -122,13 +122,13 @@ def verdict(rounds: Sequence[RoundResult]) -> Verdict:
     at full load; and trims on average within ±3 %. Three rounds in which the error hardly falls call for another cause.
     """
     if not rounds:
-        return Verdict(Ended.NOTHING, "Nothing has been measured yet.")
+        return Verdict(NextRoundAdvice.NOTHING, "Nothing has been measured yet.")
     last = rounds[-1]
     words = f"Within ±2 % in {last.share * 100:.0f} % of {last.cells} driven cells"
     load = last.region(Region.LOAD)
     if load.lean:
         return Verdict(
-            Ended.LEAN,
+            NextRoundAdvice.LEAN,
             f"{words}, but full load runs {load.lean_percent:.0f} % lean in places: that comes first, and no full throttle "
             "until it is right.",
         )
@@ -138,13 +138,15 @@ def verdict(rounds: Sequence[RoundResult]) -> Verdict:
     if done and not open_:
         if last.trim_percent is not None and abs(last.trim_percent) > TRIM_PERCENT:
             return Verdict(
-                Ended.TRIMS,
+                NextRoundAdvice.TRIMS,
                 f"{words}, but trims still hold {last.trim_percent:+.1f} %: were they reset after the flash?",
             )
         if not unmeasured:
-            return Verdict(Ended.DONE, f"{words}, at {_listed(list(Region))} alike. More rounds would follow noise.")
+            return Verdict(
+                NextRoundAdvice.DONE, f"{words}, at {_listed(list(Region))} alike. More rounds would follow noise."
+            )
         return Verdict(
-            Ended.UNMEASURED,
+            NextRoundAdvice.UNMEASURED,
             f"{words}. {_listed(done).capitalize()} {'are' if len(done) > 1 else 'is'} done; {_listed(unmeasured)} "
             f"{'were' if len(unmeasured) > 1 else 'was'} hardly driven. Ask for a drive that covers it.",
         )
@@ -153,9 +155,9 @@ def verdict(rounds: Sequence[RoundResult]) -> Verdict:
         for earlier, later in zip(rounds[-3:-1], rounds[-2:], strict=True)
     ):
         return Verdict(
-            Ended.STUCK,
+            NextRoundAdvice.STUCK,
             f"{words}. The last two rounds hardly helped ({rounds[-3].error_percent:.1f} → {last.error_percent:.1f} %): "
             "look for another cause, such as the mixture sensor, fuel pressure, or the other airflow model.",
         )
     where = f" Not right yet: {_listed(open_)}." if open_ and done else ""
-    return Verdict(Ended.GO_ON, f"{words}. Another round is worth it.{where}")
+    return Verdict(NextRoundAdvice.GO_ON, f"{words}. Another round is worth it.{where}")

@@ -11,7 +11,7 @@ from markupsafe import Markup
 
 from uchiwa.core.quantities.display import DisplayUnits, shown_table
 from uchiwa.core.tables.table import Table
-from uchiwa.services.freezing import Account, Told
+from uchiwa.services.freezing import Account, ChangedTable
 from uchiwa.store.briefs import of_round
 from uchiwa.store.clock import now
 from uchiwa.store.models import Job, Revision, Round
@@ -28,7 +28,7 @@ _STYLE = _STATIC / "report.css"
 class Picture:
     """A changed table as the report draws it; `change` and `values` as grids, `lines` with the row that changed most."""
 
-    told: Told
+    told: ChangedTable
     table: Table
     change: Grid
     values: Grid
@@ -37,7 +37,7 @@ class Picture:
     percent: bool
 
 
-def _picture(told: Told, display: DisplayUnits) -> Picture:
+def _picture(told: ChangedTable, display: DisplayUnits) -> Picture:
     after = shown_table(told.change.table, display)
     before = shown_table(told.change.table.with_grid(told.change.before), display)
     row = int(told.change.changed.sum(axis=1).argmax())

@@ -59,7 +59,7 @@ class Flagged:
 
 
 @dataclass(frozen=True)
-class Caught:
+class CaughtKnock:
     """Real knock, by another sign than the level, and how much of it a limit catches.
 
     Attributes:
@@ -94,7 +94,7 @@ class ThresholdProposal:
     after: FloatArray
     state: np.ndarray
     safe: Flagged
-    caught: Caught
+    caught: CaughtKnock
     heard: FloatArray
     policy: ThresholdPolicy
 
@@ -228,7 +228,7 @@ def _rises(read: _Read, table: Table) -> int:
     return int((np.diff(at, prepend=-np.inf) > 0.25).sum()) if at.size else 0
 
 
-def _caught(logs: Sequence[Log], table: Table, proposed: Table) -> Caught:
+def _caught(logs: Sequence[Log], table: Table, proposed: Table) -> CaughtKnock:
     events = now = then = 0
     for log in logs:
         time, signals = on_one_base(log)
@@ -250,7 +250,7 @@ def _caught(logs: Sequence[Log], table: Table, proposed: Table) -> Caught:
             events += 1
             now += bool(np.nanmax(level[near] - table.lookup(*place)) > 0)
             then += bool(np.nanmax(level[near] - proposed.lookup(*place)) > 0)
-    return Caught(events, now, then)
+    return CaughtKnock(events, now, then)
 
 
 def report(proposal: ThresholdProposal) -> dict[str, Any]:

@@ -260,7 +260,7 @@ def _seen(
     return _looking(view, table, shape, turn, cell)
 
 
-Looking = Annotated[Seen, Depends(_seen)]
+SheetState = Annotated[Seen, Depends(_seen)]
 
 
 def _back(request: Request, page: RoundPage, seen: Seen) -> Response:
@@ -280,7 +280,7 @@ async def _fields(request: Request) -> dict[str, str]:
 def policy(
     page: RoundPage,
     form: Annotated[dict[str, str], Depends(_fields)],
-    seen: Looking,
+    seen: SheetState,
 ) -> Response:
     """Change the policy."""
     old = work.policy_of(page.round)
@@ -299,7 +299,7 @@ def rule(
     page: RoundPage,
     rule: Annotated[str, Form()],
     on: Annotated[bool, Form()],
-    seen: Looking,
+    seen: SheetState,
 ) -> Response:
     """Switch a rule of the sieve on or off."""
     if not switchable(rule):
@@ -319,7 +319,7 @@ def _can_be_computed(page: RoundPage, policy: Policy, formulas: Iterable[str]) -
 @in_open_round(Station.FUEL)
 def condition(
     page: RoundPage,
-    seen: Looking,
+    seen: SheetState,
     formula: Annotated[str, Form(max_length=400)] = "",
     drop: Annotated[bool, Form()] = False,
 ) -> Response:
@@ -341,7 +341,7 @@ def condition(
 def pin(
     page: RoundPage,
     cells: Annotated[str, Form()],
-    seen: Looking,
+    seen: SheetState,
 ) -> Response:
     """Pin the chosen cells, or free them if all of them are pinned."""
     found = work.fuel_work(page.job, page.round, seen.table)

@@ -29,9 +29,9 @@ from uchiwa.web.stations.reading.strips import strips_for
 from uchiwa.web.stations.reading.value_map import value_map
 from uchiwa.web.stations.reading.view import (
     HERE,
+    AlignedLog,
     AsAsked,
     Asked,
-    Laid,
     OfLogs,
     arrangement_of,
     limits_for,
@@ -160,7 +160,7 @@ def values(
     return JSONResponse({"at": at, "other": other, "logs": answer})
 
 
-def _value(one: Laid, by: Alignment, key: str, at: float) -> float | None:
+def _value(one: AlignedLog, by: Alignment, key: str, at: float) -> float | None:
     if one.log.problem(key):
         return None
     time, signal = one.log.source(key)
@@ -180,7 +180,7 @@ def _value(one: Laid, by: Alignment, key: str, at: float) -> float | None:
     return None if found is None else found[1]
 
 
-def _cell(one: Laid, by: Alignment, table: Table, at: float) -> dict[str, Any] | None:
+def _cell(one: AlignedLog, by: Alignment, table: Table, at: float) -> dict[str, Any] | None:
     """Where in a table the engine was, and where it came from in the seconds before."""
     if by is Alignment.SPEED:
         return None

@@ -13,7 +13,7 @@ from uchiwa.core.viewing.pyramid import Source
 from uchiwa.core.viewing.window import Line, drawn, figures, index_at
 from uchiwa.services.reading import OpenLog, Reader
 from uchiwa.web.drawer import trace_bytes
-from uchiwa.web.stations.reading.view import Asked, Laid, laid
+from uchiwa.web.stations.reading.view import AlignedLog, Asked, aligned_log
 
 _DIVISIONS = 4
 _NOTHING = Line(np.empty(0), np.empty(0), whole=True)
@@ -33,7 +33,7 @@ def strips_for(asked: Asked, reader: Reader, start: float, end: float, pad: floa
     extra = ["marker"] if asked.by is Alignment.MARKER else []
     if asked.by is Alignment.SPEED:
         extra.append("engine_speed")
-    logs = [laid(reader.open(log, [*keys, *extra]), asked) for log in asked.logs]
+    logs = [aligned_log(reader.open(log, [*keys, *extra]), asked) for log in asked.logs]
     lines: list[tuple[Line, float]] = []
     described: list[dict[str, Any]] = []
     ranges: dict[str, list[tuple[float, float]]] = {key: [] for key in keys}
@@ -67,7 +67,7 @@ def strips_for(asked: Asked, reader: Reader, start: float, end: float, pad: floa
 
 
 def _trace(
-    one: Laid, key: str, by: Alignment, view: tuple[float, float], span: float, points: int
+    one: AlignedLog, key: str, by: Alignment, view: tuple[float, float], span: float, points: int
 ) -> tuple[Line, dict[str, Any]]:
     time, values = one.log.source(key)
     if by is Alignment.SPEED:
@@ -94,7 +94,7 @@ def _whole(log: OpenLog, key: str, values: Source) -> dict[str, float | None]:
     return _figures(values, 0, values.size)
 
 
-def _over_speed(one: Laid, key: str, view: tuple[float, float], points: int) -> tuple[Line, dict[str, Any]]:
+def _over_speed(one: AlignedLog, key: str, view: tuple[float, float], points: int) -> tuple[Line, dict[str, Any]]:
     empty: dict[str, float | None] = {"low": None, "high": None, "mean": None}
     place = one.place
     if place is None or one.log.problem("engine_speed"):

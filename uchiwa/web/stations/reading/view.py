@@ -111,7 +111,7 @@ OfLogs = Annotated[Asked, Depends(with_log)]
 
 
 @dataclass(frozen=True)
-class Laid:
+class AlignedLog:
     """A log with the place by which it is aligned.
 
     Attributes:
@@ -132,7 +132,7 @@ class Laid:
         return self.places[self.chosen] if self.places else None
 
 
-def laid(one: OpenLog, asked_: Asked) -> Laid:
+def aligned_log(one: OpenLog, asked_: Asked) -> AlignedLog:
     """A log laid as the address asks."""
     found = places(
         asked_.by,
@@ -143,13 +143,13 @@ def laid(one: OpenLog, asked_: Asked) -> Laid:
     chosen = asked_.place.get(one.log.id, usual_place(found))
     chosen = min(chosen, len(found) - 1) if found else 0
     offset = found[chosen].start if found and asked_.by in (Alignment.MARKER, Alignment.PULL) else 0.0
-    return Laid(one, found, chosen, offset)
+    return AlignedLog(one, found, chosen, offset)
 
 
-def opened(asked_: Asked, reader: Reader, keys: list[str] | None) -> list[Laid]:
+def opened(asked_: Asked, reader: Reader, keys: list[str] | None) -> list[AlignedLog]:
     """Every log that is asked for, laid; with only some channels if these are named."""
     wanted = None if keys is None else [*keys, "marker"]
-    return [laid(reader.open(log, wanted), asked_) for log in asked_.logs]
+    return [aligned_log(reader.open(log, wanted), asked_) for log in asked_.logs]
 
 
 def merged_traces(logs: Sequence[OpenLog]) -> dict[str, Trace]:
@@ -215,7 +215,7 @@ def plan(asked_: Asked, reader: Reader, where: str) -> dict[str, Any]:
         "arrangement": name,
         "kept": sorted(arrangements.of_person(asked_.user)),
         "strips": [[_trace(key, traces, logs) for key in strip] for strip in arrangement.strips],
-        "logs": [_log(laid(one, asked_), found.get(one.log.id, []), noted) for one in logs],
+        "logs": [_log(aligned_log(one, asked_), found.get(one.log.id, []), noted) for one in logs],
         "limits": [
             {"key": one.quantity, "above": one.above, "value": one.value, "words": one.words, "grave": one.grave}
             for one in limits_for(asked_.user)
@@ -244,7 +244,7 @@ def _title(key: str, logs: Sequence[OpenLog]) -> str:
     return book[key].title if book is not None and key in book else key.removeprefix(":").replace("_", " ")
 
 
-def _log(one: Laid, found: Sequence[Finding], noted: Sequence[LogNote]) -> dict[str, Any]:
+def _log(one: AlignedLog, found: Sequence[Finding], noted: Sequence[LogNote]) -> dict[str, Any]:
     log = one.log.log
     return {
         "id": log.id,

@@ -38,7 +38,7 @@ def decide(
     one = next((one for one in found.proposal.clusters if set(one.cells) == cells), None)
     if one is None:
         raise HTTPException(409, "The knock has changed since you looked, for a log has come. Look again, then decide.")
-    knock_decisions.decide(page.job, page.round, page.user, found.desk.table.id, one, verdict, reason)
+    knock_decisions.decide(page.job, page.round, page.user, found.context.table.id, one, verdict, reason)
     words = "left to the judgement" if verdict is Verdict.UNSURE else f"held to be {verdict.value}"
     say(page.request, f"Knock in {len(cells)} cells is {words}.")
     return back(page, "knock", seen)
@@ -54,7 +54,7 @@ def fuel_grade(
     table: Annotated[str | None, Form()] = None,
 ) -> Response:
     """Start lower for a worse fuel, by the tuner's own degrees for each octane point."""
-    at = work.desk(page.job, page.round, "spark_advance", table)
+    at = work.context(page.job, page.round, "spark_advance", table)
     after = start_lower(at.table, points, degrees, at.pins)
     inputs = {"points": points, "degrees_per_point": degrees, "policy": {}}
     event = work.take(at, page.user, version, after, None, "fuel grade", inputs)

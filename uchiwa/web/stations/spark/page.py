@@ -34,7 +34,7 @@ SHEETS = (Sheet("knock", "Knock"), Sheet("pulls", "Pulls"), Sheet("torque", "Tor
 
 
 @dataclass(frozen=True)
-class Looking:
+class SheetState:
     """What the person looks at: view, table, and cell as (i, j)."""
 
     view: str = ""
@@ -48,26 +48,26 @@ class Looking:
         return usual
 
 
-def _looking(view: str, table: str | None, cell: str) -> Looking:
+def _looking(view: str, table: str | None, cell: str) -> SheetState:
     chosen = parse_cells(cell) if cell.strip() else []
-    return Looking(view, table or None, chosen[0] if chosen else None)
+    return SheetState(view, table or None, chosen[0] if chosen else None)
 
 
-def _asked(view: str = "", table: str | None = None, cell: str = "") -> Looking:
+def _asked(view: str = "", table: str | None = None, cell: str = "") -> SheetState:
     return _looking(view, table, cell)
 
 
 def _seen(
     view: Annotated[str, Form()] = "", table: Annotated[str | None, Form()] = None, cell: Annotated[str, Form()] = ""
-) -> Looking:
+) -> SheetState:
     return _looking(view, table, cell)
 
 
-Asked = Annotated[Looking, Depends(_asked)]
-Seen = Annotated[Looking, Depends(_seen)]
+Asked = Annotated[SheetState, Depends(_asked)]
+Seen = Annotated[SheetState, Depends(_seen)]
 
 
-def back(page: RoundPage, sheet: str, seen: Looking) -> Response:
+def back(page: RoundPage, sheet: str, seen: SheetState) -> Response:
     """To the sheet as it was looked at."""
     asked = {"view": seen.view, "table": seen.table or ""}
     if seen.cell is not None:

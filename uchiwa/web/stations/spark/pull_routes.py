@@ -23,7 +23,7 @@ from uchiwa.web.requests.fragment import is_fragment
 from uchiwa.web.requests.session import FromOurForm
 from uchiwa.web.round_context import RoundPage, in_open_round, in_round
 from uchiwa.web.routing import router as new_router
-from uchiwa.web.stations.spark.page import BASE, SHEETS, Fields, Looking, back, empty, with_form
+from uchiwa.web.stations.spark.page import BASE, SHEETS, Fields, SheetState, back, empty, with_form
 from uchiwa.web.stations.spark.pull_picture import LOOKS, picture, readings
 
 router = new_router()
@@ -87,7 +87,7 @@ def pulls(page: RoundPage) -> Response:
 
 
 def _again(request: Request, page: RoundPage) -> Response:
-    return _page(request, page.reloaded()) if is_fragment(request) else back(page, "pulls", Looking())
+    return _page(request, page.reloaded()) if is_fragment(request) else back(page, "pulls", SheetState())
 
 
 @router.post(_HERE + "/view", dependencies=[FromOurForm])

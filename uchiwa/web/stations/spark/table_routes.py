@@ -24,8 +24,8 @@ from uchiwa.web.stations.spark.page import (
     BASE,
     Asked,
     Fields,
-    Looking,
     Seen,
+    SheetState,
     back,
     chosen_mask,
     empty,
@@ -38,7 +38,7 @@ _HERE = BASE + "/{sheet}"
 SheetName = Literal["knock", "torque", "limit"]
 
 
-def _page(request: Request, page: RoundPage, sheet: SheetName, seen: Looking) -> Response:
+def _page(request: Request, page: RoundPage, sheet: SheetName, seen: SheetState) -> Response:
     kind = TABLE_SHEETS[sheet]
     try:
         found = kind.work(page.job, page.round, seen.table)
@@ -48,7 +48,7 @@ def _page(request: Request, page: RoundPage, sheet: SheetName, seen: Looking) ->
     return render(request, template, page.user, **kind.values(page, found, seen))
 
 
-def _again(request: Request, page: RoundPage, sheet: SheetName, seen: Looking) -> Response:
+def _again(request: Request, page: RoundPage, sheet: SheetName, seen: SheetState) -> Response:
     """The sheet as it is now: a piece for a script, a new page for a plain form."""
     return _page(request, page.reloaded(), sheet, seen) if is_fragment(request) else back(page, sheet, seen)
 
@@ -80,7 +80,7 @@ def cell(
     """The margin for a cell."""
     kind = TABLE_SHEETS[sheet]
     found = kind.work(page.job, page.round, seen.table)
-    values = kind.values(page, found, Looking(seen.view, seen.table, (i, j)), chosen)
+    values = kind.values(page, found, SheetState(seen.view, seen.table, (i, j)), chosen)
     return render(page.request, f"_spark_{sheet}_margin.html", page.user, **values)
 
 
@@ -114,7 +114,7 @@ def pin(
     seen: Seen,
 ) -> Response:
     """Pin the chosen cells, or free them if all of them are pinned."""
-    at = work.desk(page.job, page.round, TABLE_SHEETS[sheet].role, seen.table)
+    at = work.context(page.job, page.round, TABLE_SHEETS[sheet].role, seen.table)
     draft_pins.pin(at.draft, at.table.id, set(parse_cells(cells)))
     return _again(page.request, page, sheet, seen)
 
@@ -133,6 +133,6 @@ def take(
     found = kind.work(page.job, page.round, table)
     proposal = found.proposal
     chosen = chosen_mask(cells, proposal.table.shape)
-    event = work.take(found.desk, page.user, version, proposal.after, chosen, kind.taken_as, kind.report(found))
+    event = work.take(found.context, page.user, version, proposal.after, chosen, kind.taken_as, kind.report(found))
     say(page.request, f"Taken into the draft. {event.sentence}.")
     return RedirectResponse(f"{page.path}/spark/{sheet}?view=change", 303)

@@ -44,7 +44,7 @@ def _cluster_at(found: KnockWork, i: int, j: int) -> Cluster | None:
 
 
 def _more(found: KnockWork, i: int, j: int) -> dict[str, Any]:
-    at = found.desk
+    at = found.context
     here = [one for one in found.proposal.knock.events if (one.i, one.j) == (i, j)]
     return {
         "cluster": _cluster_at(found, i, j),
@@ -63,7 +63,7 @@ def _moments(found: KnockWork, i: int, j: int) -> Moments:
     numbers = [one.log for one in events]
     index = max(set(numbers), key=numbers.count) if numbers else 0
     spans = [(max(one.event.at - _AROUND_S, 0.0), one.event.at + _AROUND_S) for one in events if one.log == index]
-    log = found.desk.row_of(index)
+    log = found.context.row_of(index)
     return Moments(log, spans, _SHOWN, title_of(log, spans, "with this knock"))
 
 

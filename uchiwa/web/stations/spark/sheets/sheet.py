@@ -12,20 +12,20 @@ from pydantic import BaseModel
 from uchiwa.core.logs.log import BoolArray
 from uchiwa.core.quantities.display import shown_table
 from uchiwa.core.tables.editing.cellname import cell_name
-from uchiwa.services.spark import Desk, kept
+from uchiwa.services.spark import SparkContext, kept
 from uchiwa.store.models import Job, Round
 from uchiwa.web.account.display_units import display_of
 from uchiwa.web.drawer.moments_picture import Moments
 from uchiwa.web.grid.grid import Grid, with_heads
 from uchiwa.web.round_context import RoundPage
-from uchiwa.web.stations.spark.page import SHEETS, Looking
+from uchiwa.web.stations.spark.page import SHEETS, SheetState
 
 
 class Found(Protocol):
-    """A sheet's work: its desk and its proposal."""
+    """A sheet's work: its context and its proposal."""
 
     @property
-    def desk(self) -> Desk: ...
+    def context(self) -> SparkContext: ...
     @property
     def proposal(self) -> Any: ...
 
@@ -62,9 +62,9 @@ class TableSheet:
     report: Callable[[Any], dict[str, Any]]
     moments: Callable[[Any, int, int], Moments]
 
-    def values(self, page: RoundPage, found: Found, seen: Looking, chosen: int = 1) -> dict[str, Any]:
+    def values(self, page: RoundPage, found: Found, seen: SheetState, chosen: int = 1) -> dict[str, Any]:
         """What the sheet's templates need."""
-        at, proposal = found.desk, found.proposal
+        at, proposal = found.context, found.proposal
         waiting = at.waiting(proposal.after)
         shown = shown_table(proposal.table, display_of(page.user, page.job, at.base))
         i, j = seen.cell_of(proposal.table.shape, self.first(found))

@@ -33,7 +33,7 @@ def _more(found: TorqueWork, i: int, j: int) -> dict[str, Any]:
     proposal = found.proposal
     column = proposal.speed_at(i, j)
     decision = next((one for one in proposal.decisions if one.column == column), None)
-    displacement = found.desk.base.constant("displacement")
+    displacement = found.context.base.constant("displacement")
     compared = {round(one.centre): one for one in trades(proposal.bands, proposal.gains, displacement)}
     return {
         "ladder": ladder(proposal),
@@ -55,7 +55,7 @@ def _moments(found: TorqueWork, i: int, j: int) -> Moments:
     pull = pulls[int(runs[-1]) if runs.size else -1]
     inside = (pull.speed >= bands.edges[i]) & (pull.speed < bands.edges[i + 1])
     spans = [(float(pull.time[inside][0]), float(pull.time[inside][-1]))] if inside.any() else []
-    row = next(one for one, log in zip(found.desk.rows, found.desk.logs, strict=True) if log.name == pull.log)
+    row = next(one for one, log in zip(found.context.rows, found.context.logs, strict=True) if log.name == pull.log)
     title = f"The newest pull through this speed, of {row.name}"
     return Moments(
         row, spans, ("wheel_torque", "spark_advance", "knock_retard", "engine_speed", "throttle_position"), title
