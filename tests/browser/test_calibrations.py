@@ -9,9 +9,8 @@ import re
 import pytest
 from playwright.sync_api import Page, expect
 
-from tests.store.conftest import log_text
+from tests.store.conftest import log_text, ready
 from uchiwa.core.tables.image.files import read_image, write_image
-from uchiwa.services.importing import import_log
 from uchiwa.standin.cars import car_named
 from uchiwa.standin.layouts import flash, image_of, layout_data, layout_of
 from uchiwa.standin.simulate import simulate
@@ -178,7 +177,7 @@ def test_a_log_without_a_mark_is_matched_by_what_the_tables_say(with_image):
         data = b"\n".join(row for row in PIKE.logger.write(recording).splitlines() if not row.startswith(b"# revision"))
         with unit_of_work():
             log, _ = uploads.receive(scene.job, jobs.rounds(scene.job)[0], f"{wrong}.csv", io.BytesIO(data))
-        assert import_log(log.id)
+        ready(log)
         with unit_of_work():
             found = {one.rule for one in FoundInLog.select().where(FoundInLog.log == log.id)}
         assert ("other_revision" in found) is wrong
@@ -238,7 +237,7 @@ def test_cells_are_chosen_and_taken_across_in_a_comparison(page: Page, scene):
 
 def test_the_drawer_follows_the_chosen_cells_to_the_log(page: Page, scene):
     log, _ = scene.receive(log_text())
-    assert import_log(log.id)
+    ready(log)
     opened(page, scene, "ve_main", cell="4.4")
     page.get_by_role("button", name="Moments in the chosen cells").click()
     expect(page.locator(".moments .trace-title")).to_have_count(3)

@@ -10,11 +10,10 @@ import numpy as np
 import pytest
 from playwright.sync_api import Page, expect
 
-from tests.store.conftest import log_text
+from tests.store.conftest import log_text, ready
 from uchiwa.core.logs.drives import DriveKind
 from uchiwa.core.viewing.pyramid import InMemory
 from uchiwa.core.viewing.window import value_at
-from uchiwa.services.importing import import_log
 from uchiwa.standin.cars import calibrated, car_named
 from uchiwa.standin.simulate import simulate
 from uchiwa.store import samples
@@ -28,8 +27,7 @@ CAR = car_named("corvid-pike")
 
 def received(scene, name: str, data: bytes | str):
     log, _ = scene.receive(data, name)
-    assert import_log(log.id)
-    return log
+    return ready(log)
 
 
 @lru_cache

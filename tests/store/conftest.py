@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import time
 from dataclasses import dataclass
 
 import numpy as np
@@ -12,7 +13,7 @@ from tests.conftest import make_log
 from uchiwa.services.importing import import_log
 from uchiwa.standin.cars import pike_base
 from uchiwa.standin.logger import write_delimited
-from uchiwa.store import accounts, jobs, leases, uploads
+from uchiwa.store import accounts, jobs, leases, log_states, uploads
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import Job, LogFile, Round, User
 
@@ -32,6 +33,20 @@ def log_text(seed: int = 1, *, size: int = 1500, mixture: float = 1.06, trim: fl
         long_term_trim=0.0,
     )
     return write_delimited(log)
+
+
+def ready(log: LogFile, within_s: float = 120.0) -> LogFile:
+    """The log once it is imported: in this process, or by the application's worker where that was quicker."""
+    until = time.monotonic() + within_s
+    while not import_log(log.id):
+        with unit_of_work():
+            state = LogFile.get_by_id(log.id).state
+        if state == log_states.READY:
+            break
+        assert state in (log_states.STORED, log_states.IMPORTING), state
+        assert time.monotonic() < until, state
+        time.sleep(0.1)
+    return log
 
 
 def sweep() -> None:
