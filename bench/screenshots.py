@@ -67,8 +67,6 @@ def take_all(page: Page) -> None:
     picture(page, "logs")
     page.goto(f"{wren}/car")
     picture(page, "car")
-    page.goto(f"{second}/image")
-    picture(page, "image")
     page.goto(f"{wren}/rounds/2/brief")
     picture(page, "brief")
     page.get_by_role("button", name="Make the link").click()
