@@ -14,7 +14,8 @@ from uchiwa.core.knock.evidence import gather_knock
 from uchiwa.core.knock.judgement import Verdict, clusters
 from uchiwa.core.logs.log import Log
 from uchiwa.core.logs.timebase import on_one_base
-from uchiwa.core.proposals.knock.proposal import KnockPolicy, knock_proposal
+from uchiwa.core.proposals.knock.policy import KnockPolicy
+from uchiwa.core.proposals.knock.proposal import knock_proposal
 from uchiwa.core.proposals.torque.policy import TorquePolicy
 from uchiwa.core.proposals.torque.proposal import TorqueProposal, torque_proposal
 from uchiwa.core.pulls.curve import over_speed, speed_grid

@@ -8,7 +8,8 @@ import numpy as np
 
 from uchiwa.core.knock.evidence import gather_knock
 from uchiwa.core.knock.judgement import ReasonKind, Verdict, clusters
-from uchiwa.core.proposals.knock.proposal import KnockPolicy, proposal_from
+from uchiwa.core.proposals.knock.policy import KnockPolicy
+from uchiwa.core.proposals.knock.proposal import proposal_from
 from uchiwa.standin.family.knocking import KnockSession, close, session
 
 SEEDS = 30

@@ -10,7 +10,8 @@ import pytest
 from bench.spark import advanced, judge, road_error, take_out, torque_rounds
 from uchiwa.core.knock.evidence import gather_knock
 from uchiwa.core.logs.readers import read_log
-from uchiwa.core.proposals.knock_limit.proposal import ThresholdPolicy, threshold_proposal
+from uchiwa.core.proposals.knock_limit.policy import ThresholdPolicy
+from uchiwa.core.proposals.knock_limit.proposal import threshold_proposal
 from uchiwa.core.pulls.curve import raggedness
 from uchiwa.core.pulls.recognised import pulls_of
 from uchiwa.core.tables.table import Axis, Table, frozen

@@ -12,7 +12,8 @@ from hypothesis import strategies as st
 
 from tests.core.proposals.torque.test_proposal import calibration, limit_table, noisy
 from tests.core.proposals.torque.test_proposal import ladder as runs
-from uchiwa.core.proposals.knock_limit.proposal import ThresholdPolicy, threshold_proposal
+from uchiwa.core.proposals.knock_limit.policy import ThresholdPolicy
+from uchiwa.core.proposals.knock_limit.proposal import threshold_proposal
 from uchiwa.core.proposals.torque.policy import TorquePolicy
 from uchiwa.core.proposals.torque.proposal import torque_proposal
 from uchiwa.core.pulls.overlay import PullView, overlay

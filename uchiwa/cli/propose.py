@@ -16,10 +16,12 @@ from uchiwa.core.logs.log import Log
 from uchiwa.core.proposals.fuel.policy import Policy
 from uchiwa.core.proposals.fuel.proposal import fuel_proposal
 from uchiwa.core.proposals.fuel.report import report as fuel_report
-from uchiwa.core.proposals.knock.proposal import KnockPolicy, knock_proposal
-from uchiwa.core.proposals.knock.proposal import report as knock_report
-from uchiwa.core.proposals.knock_limit.proposal import ThresholdPolicy, threshold_proposal
-from uchiwa.core.proposals.knock_limit.proposal import report as threshold_report
+from uchiwa.core.proposals.knock.policy import KnockPolicy
+from uchiwa.core.proposals.knock.proposal import knock_proposal
+from uchiwa.core.proposals.knock.report import report as knock_report
+from uchiwa.core.proposals.knock_limit.policy import ThresholdPolicy
+from uchiwa.core.proposals.knock_limit.proposal import threshold_proposal
+from uchiwa.core.proposals.knock_limit.report import report as threshold_report
 from uchiwa.core.proposals.torque.policy import TorquePolicy
 from uchiwa.core.proposals.torque.proposal import torque_proposal
 from uchiwa.core.proposals.torque.report import report as torque_report

@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 
 from uchiwa.core.cars.car_file import CarFile
 from uchiwa.core.errors import BadInput
-from uchiwa.core.proposals.fuel.correction import cells_mask
+from uchiwa.core.proposals.chosen_cells import cells_mask
 from uchiwa.core.review.concern import Concern, outstanding
 from uchiwa.core.review.reviewed import Duty, ImageFit, Reviewed, Visited
 from uchiwa.core.review.rules import review

@@ -17,8 +17,10 @@ from uchiwa.core.knock.evidence import Knock, gather_knock
 from uchiwa.core.knock.judgement import Cluster, Verdict, clusters
 from uchiwa.core.knock.retard import RETARDS
 from uchiwa.core.logs.log import BoolArray, FloatArray, Log
-from uchiwa.core.proposals.knock.proposal import KnockPolicy, KnockProposal, proposal_from
-from uchiwa.core.proposals.knock_limit.proposal import ThresholdPolicy, ThresholdProposal, threshold_proposal
+from uchiwa.core.proposals.knock.policy import KnockPolicy
+from uchiwa.core.proposals.knock.proposal import KnockProposal, proposal_from
+from uchiwa.core.proposals.knock_limit.policy import ThresholdPolicy
+from uchiwa.core.proposals.knock_limit.proposal import ThresholdProposal, threshold_proposal
 from uchiwa.core.proposals.policy_file import policy_from
 from uchiwa.core.proposals.torque.policy import TorquePolicy
 from uchiwa.core.proposals.torque.proposal import TorqueProposal, torque_from

@@ -12,7 +12,9 @@ from uchiwa.core.errors import BadInput
 from uchiwa.core.knock.events import Sign, knock_events
 from uchiwa.core.knock.evidence import gather_knock
 from uchiwa.core.knock.judgement import ReasonKind, Verdict, clusters
-from uchiwa.core.proposals.knock.proposal import KnockPolicy, knock_proposal, proposal_from, report
+from uchiwa.core.proposals.knock.policy import KnockPolicy
+from uchiwa.core.proposals.knock.proposal import knock_proposal, proposal_from
+from uchiwa.core.proposals.knock.report import report
 from uchiwa.core.proposals.policy_file import policy_of
 from uchiwa.standin.cars import pike_base
 

@@ -16,7 +16,8 @@ from uchiwa.core.knock.judgement import ReasonKind, Verdict, clusters
 from uchiwa.core.knock.retard import LEARNED, degrees_out, includes_learned, total_retard
 from uchiwa.core.logs.log import Channel, Log, Raster
 from uchiwa.core.logs.timebase import on_one_base
-from uchiwa.core.proposals.knock.proposal import KnockPolicy, proposal_from
+from uchiwa.core.proposals.knock.policy import KnockPolicy
+from uchiwa.core.proposals.knock.proposal import proposal_from
 from uchiwa.core.pulls.recognised import pulls_of
 from uchiwa.core.quantities.naming import match_name
 from uchiwa.core.quantities.spark_quantities import KNOCK_BY_CYLINDER

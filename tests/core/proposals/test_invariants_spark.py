@@ -12,7 +12,8 @@ from uchiwa.core.knock.events import RISE, knock_events, log_events
 from uchiwa.core.knock.evidence import gather_knock
 from uchiwa.core.knock.judgement import GRAVE, Verdict, clusters
 from uchiwa.core.logs.log import Channel, Log, Raster
-from uchiwa.core.proposals.knock.proposal import KnockPolicy, counts_as_real, proposal_from
+from uchiwa.core.proposals.knock.policy import KnockPolicy
+from uchiwa.core.proposals.knock.proposal import counts_as_real, proposal_from
 from uchiwa.core.quantities.catalogue import QUANTITIES
 
 

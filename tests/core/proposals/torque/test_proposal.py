@@ -10,7 +10,9 @@ from hypothesis import strategies as st
 from tests.conftest import make_log
 from uchiwa.core.errors import BadInput
 from uchiwa.core.knock.known import knock_limits
-from uchiwa.core.proposals.knock_limit.proposal import ThresholdPolicy, report, threshold_proposal
+from uchiwa.core.proposals.knock_limit.policy import ThresholdPolicy
+from uchiwa.core.proposals.knock_limit.proposal import threshold_proposal
+from uchiwa.core.proposals.knock_limit.report import report
 from uchiwa.core.proposals.policy_file import policy_of
 from uchiwa.core.proposals.torque.decision import Advice
 from uchiwa.core.proposals.torque.policy import TorquePolicy

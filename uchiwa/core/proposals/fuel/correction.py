@@ -12,10 +12,11 @@ from numpy.typing import NDArray
 
 from uchiwa.core.evidence.bins import Bins
 from uchiwa.core.logs.log import BoolArray, FloatArray
+from uchiwa.core.proposals.chosen_cells import cells_mask
 from uchiwa.core.proposals.fuel.estimate import Estimate, enough_evidence
 from uchiwa.core.proposals.fuel.filling import above_measured_load, continued_surface, smoothed, spread_outwards
 from uchiwa.core.proposals.fuel.own_samples import Direction, direction
-from uchiwa.core.proposals.fuel.policy import Cell, Policy
+from uchiwa.core.proposals.fuel.policy import Policy
 from uchiwa.core.proposals.fuel.rising import rising
 from uchiwa.core.tables.table import Table
 from uchiwa.core.tables.zones import Zone, refit
@@ -75,17 +76,6 @@ class Correction:
     def applied_to(self, table: Table) -> Table:
         """The table as proposed."""
         return replace(table.with_grid(self.after), zones=self.zones)
-
-
-def cells_mask(cells: tuple[Cell, ...] | None, shape: tuple[int, int], default: bool) -> BoolArray:
-    """A mask of the cells [i, j] (column, row); cells beyond the table are ignored; None gives `default`."""
-    if cells is None:
-        return np.full(shape, default)
-    mask = np.zeros(shape, dtype=np.bool_)
-    for i, j in cells:
-        if j < shape[0] and i < shape[1]:
-            mask[j, i] = True
-    return mask
 
 
 def correct(table: Table, bins: Bins, found: Estimate, policy: Policy) -> Correction:

@@ -7,9 +7,9 @@ from typing import Annotated, Any, Literal, Self
 from pydantic import BaseModel, ConfigDict, Field, field_validator
 
 from uchiwa.core.evidence.conditions import RULES
+from uchiwa.core.proposals.chosen_cells import Cell
 from uchiwa.core.proposals.policy_file import policy_from, policy_of
 
-Cell = tuple[Annotated[int, Field(ge=0)], Annotated[int, Field(ge=0)]]
 Formula = Annotated[str, Field(min_length=1, max_length=400)]
 Percent = Annotated[float, Field(ge=0, le=100, allow_inf_nan=False)]
 

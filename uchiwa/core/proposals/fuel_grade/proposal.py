@@ -9,7 +9,7 @@ import numpy as np
 
 from uchiwa.core.errors import BadInput
 from uchiwa.core.logs.log import FloatArray
-from uchiwa.core.proposals.fuel.correction import cells_mask
+from uchiwa.core.proposals.chosen_cells import cells_mask
 from uchiwa.core.tables.orientation import axis_of, load_axis
 from uchiwa.core.tables.table import Table
 

@@ -4,49 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass
-from typing import Annotated, Any
 
 import numpy as np
-from pydantic import BaseModel, ConfigDict, Field
 
 from uchiwa.core.errors import BadInput
 from uchiwa.core.knock.evidence import Knock, Placed, gather_knock
 from uchiwa.core.knock.judgement import Cluster, Verdict, clusters
 from uchiwa.core.logs.log import BoolArray, FloatArray, Log
-from uchiwa.core.proposals.fuel.correction import cells_mask
-from uchiwa.core.proposals.fuel.policy import Cell
+from uchiwa.core.proposals.chosen_cells import cells_mask
+from uchiwa.core.proposals.knock.policy import KnockPolicy
 from uchiwa.core.tables.orientation import load_axis
 from uchiwa.core.tables.table import Axis, Calibration, Table
-
-
-class KnockPolicy(BaseModel):
-    """How spark is taken out. All keys are optional.
-
-    Attributes:
-        margin: degrees below what the worst retard asks for.
-        step: taken out in steps of so many degrees, rounded up.
-        slope: the most a cell may stand above a neighbour afterwards, degrees per cell, unless it did before.
-        unmeasured: degrees that an event is taken to have been worth where retard was not recorded.
-        widen: cells to either side in speed that take part beside those between which an event lies.
-        learned: whether what the controller has learned to hold back is taken out of the table, wherever it does.
-        noise: numbers of clusters that a person holds to be noise, whatever the judgement.
-        real: numbers of clusters that a person holds to be real.
-        pinned: cells [i, j] that must not change.
-        only: the cells that may; none given means all.
-    """
-
-    model_config = ConfigDict(extra="forbid", frozen=True)
-
-    margin: Annotated[float, Field(ge=0, le=10)] = 0.5
-    step: Annotated[float, Field(gt=0, le=5)] = 0.25
-    unmeasured: Annotated[float, Field(ge=0, le=10)] = 2.0
-    slope: Annotated[float, Field(gt=0, le=20)] = 4.0
-    widen: Annotated[int, Field(ge=0, le=4)] = 1
-    learned: bool = True
-    noise: tuple[int, ...] = ()
-    real: tuple[int, ...] = ()
-    pinned: tuple[Cell, ...] = ()
-    only: tuple[Cell, ...] | None = None
 
 
 @dataclass(frozen=True)
@@ -279,50 +247,3 @@ def _pair(axis: int, *, back: bool) -> tuple[tuple[slice, ...], tuple[slice, ...
     here, there = (second, first) if back else (first, second)
     whole = slice(None)
     return ((here, whole), (there, whole)) if axis == 0 else ((whole, here), (whole, there))
-
-
-def report(proposal: KnockProposal) -> dict[str, Any]:
-    """Events, clusters with their reasons, and one entry per cell."""
-    table, knock = proposal.table, proposal.knock
-    return {
-        "table": table.id,
-        "policy": proposal.policy.model_dump(mode="json"),
-        "logs": list(knock.names),
-        "events": len(knock.events),
-        "unplaced": [{"log": knock.names[log], "at": at} for log, at in knock.unplaced],
-        "unmet": [
-            {"log": knock.names[one.event.log], "at": one.event.event.at, "wanted": one.wanted, "falls": one.falls}
-            for one in proposal.unmet
-        ],
-        "low_octane_s": round(knock.low_octane_s, 3),
-        "clusters": [
-            {
-                "number": one.number,
-                "events": len(one.events),
-                "worst": one.worst,
-                "verdict": one.verdict.value,
-                "counts": counts_as_real(one, proposal.policy),
-                "cells": [list(cell) for cell in one.cells],
-                "reasons": [{"code": why.code.value, "words": why.words, "weight": why.weight} for why in one.reasons],
-            }
-            for one in proposal.clusters
-        ],
-        "cells": [
-            {
-                "i": i,
-                "j": j,
-                "x": float(table.x.breakpoints[i]),
-                "y": float(table.y.breakpoints[j]) if table.y is not None else None,
-                "before": float(table.grid[j, i]),
-                "after": float(proposal.after[j, i]),
-                "worst": float(knock.worst[j, i]),
-                "mean": round(float(knock.mean[j, i]), 4),
-                "events": int(knock.count[j, i]),
-                "learned": round(float(knock.learned[j, i]), 3) if knock.learned is not None else 0.0,
-                "dwell_s": round(float(knock.dwell[j, i]), 3),
-                "state": str(proposal.state[j, i]),
-            }
-            for j in range(table.shape[0])
-            for i in range(table.shape[1])
-        ],
-    }

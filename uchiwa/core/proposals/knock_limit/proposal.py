@@ -4,43 +4,21 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Annotated, Any
 
 import numpy as np
-from pydantic import BaseModel, ConfigDict, Field
 
 from uchiwa.core.errors import BadInput
 from uchiwa.core.evidence.gather import axis_values
 from uchiwa.core.knock.events import Sign, knock_events
 from uchiwa.core.logs.log import BoolArray, FloatArray, IntArray, Log
 from uchiwa.core.logs.timebase import on_one_base
-from uchiwa.core.proposals.fuel.correction import cells_mask
-from uchiwa.core.proposals.fuel.policy import Cell
+from uchiwa.core.proposals.chosen_cells import cells_mask
+from uchiwa.core.proposals.knock_limit.policy import ThresholdPolicy
 from uchiwa.core.quantities.catalogue import QUANTITIES
 from uchiwa.core.quantities.units import convert
 from uchiwa.core.tables.table import Calibration, Table
 
 _RUNNING = 400.0
-
-
-class ThresholdPolicy(BaseModel):
-    """How a knock limit is set. All keys are optional.
-
-    Attributes:
-        quantile: share of the safe samples in a cell that lie below the base of the limit, %.
-        margin: times that base.
-        least: samples that a cell needs.
-        pinned: cells [i, j] that must not change.
-        only: the cells that may; none given means all.
-    """
-
-    model_config = ConfigDict(extra="forbid", frozen=True)
-
-    quantile: Annotated[float, Field(ge=50, le=100)] = 99.0
-    margin: Annotated[float, Field(ge=1, le=5)] = 1.3
-    least: Annotated[int, Field(ge=5, le=100_000)] = 40
-    pinned: tuple[Cell, ...] = ()
-    only: tuple[Cell, ...] | None = None
 
 
 @dataclass(frozen=True)
@@ -251,37 +229,3 @@ def _caught(logs: Sequence[Log], table: Table, proposed: Table) -> CaughtKnock:
             now += bool(np.nanmax(level[near] - table.lookup(*place)) > 0)
             then += bool(np.nanmax(level[near] - proposed.lookup(*place)) > 0)
     return CaughtKnock(events, now, then)
-
-
-def report(proposal: ThresholdProposal) -> dict[str, Any]:
-    """Counts, and one entry per cell."""
-    table = proposal.table
-    return {
-        "table": table.id,
-        "policy": proposal.policy.model_dump(mode="json"),
-        "safe": {
-            "flagged_now": proposal.safe.now,
-            "flagged_then": proposal.safe.then,
-            "seconds": round(proposal.safe.seconds, 1),
-        },
-        "real": {
-            "events": proposal.caught.events,
-            "caught_now": proposal.caught.now,
-            "caught_then": proposal.caught.then,
-        },
-        "cells": [
-            {
-                "i": i,
-                "j": j,
-                "x": float(table.x.breakpoints[i]),
-                "y": float(table.y.breakpoints[j]) if table.y is not None else None,
-                "before": float(table.grid[j, i]),
-                "after": float(proposal.after[j, i]),
-                "base": float(proposal.base[j, i]) if np.isfinite(proposal.base[j, i]) else None,
-                "samples": int(proposal.samples[j, i]),
-                "state": str(proposal.state[j, i]),
-            }
-            for j in range(table.shape[0])
-            for i in range(table.shape[1])
-        ],
-    }

@@ -6,7 +6,7 @@ from typing import Annotated, Any
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
-from uchiwa.core.proposals.fuel.policy import Cell
+from uchiwa.core.proposals.chosen_cells import Cell
 
 Degrees = Annotated[float, Field(ge=0, le=10, allow_inf_nan=False)]
 

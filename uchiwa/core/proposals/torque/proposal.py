@@ -13,9 +13,9 @@ from uchiwa.core.knock.evidence import Knock, Placed, gather_knock
 from uchiwa.core.knock.judgement import Cluster, clusters
 from uchiwa.core.knock.known import heard_in, knock_limits
 from uchiwa.core.logs.log import BoolArray, FloatArray, Log
-from uchiwa.core.proposals.fuel.correction import cells_mask
-from uchiwa.core.proposals.fuel.policy import Cell
-from uchiwa.core.proposals.knock.proposal import KnockPolicy, counts_as_real, spark_table
+from uchiwa.core.proposals.chosen_cells import Cell, cells_mask
+from uchiwa.core.proposals.knock.policy import KnockPolicy
+from uchiwa.core.proposals.knock.proposal import counts_as_real, spark_table
 from uchiwa.core.proposals.torque.decision import Decision, decide
 from uchiwa.core.proposals.torque.policy import TorquePolicy
 from uchiwa.core.pulls.gain import Gains, gains

@@ -14,7 +14,7 @@ from fastapi.responses import RedirectResponse, Response
 from uchiwa.core.errors import BadInput
 from uchiwa.core.evidence.conditions import sentence_of, switchable, title_of
 from uchiwa.core.logs.log import BoolArray
-from uchiwa.core.proposals.fuel.correction import cells_mask
+from uchiwa.core.proposals.chosen_cells import cells_mask
 from uchiwa.core.proposals.fuel.explanation import CellAccount, explain
 from uchiwa.core.proposals.fuel.policy import Policy
 from uchiwa.core.proposals.fuel.proposal import TARGET_PERCENT, FuelProposal

@@ -11,7 +11,7 @@ from fastapi.responses import RedirectResponse, Response
 
 from uchiwa.core.errors import BadInput
 from uchiwa.core.logs.log import BoolArray
-from uchiwa.core.proposals.fuel.correction import cells_mask
+from uchiwa.core.proposals.chosen_cells import cells_mask
 from uchiwa.core.typed_number import plain_number
 from uchiwa.web.doubts import doubt_values
 from uchiwa.web.grid.cells import parse_cells

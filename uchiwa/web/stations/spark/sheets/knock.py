@@ -9,7 +9,8 @@ import numpy as np
 from uchiwa.core.knock.judgement import Cluster, Verdict
 from uchiwa.core.knock.retard import LEARNED
 from uchiwa.core.logs.log import BoolArray
-from uchiwa.core.proposals.knock.proposal import KnockPolicy, report
+from uchiwa.core.proposals.knock.policy import KnockPolicy
+from uchiwa.core.proposals.knock.report import report
 from uchiwa.services.spark import KnockWork, knock_work
 from uchiwa.web.drawer.moments_picture import Moments, title_of
 from uchiwa.web.grid.grid import Grid

@@ -5,7 +5,8 @@ from __future__ import annotations
 from typing import Any
 
 from uchiwa.core.logs.log import BoolArray
-from uchiwa.core.proposals.knock_limit.proposal import ThresholdPolicy, report
+from uchiwa.core.proposals.knock_limit.policy import ThresholdPolicy
+from uchiwa.core.proposals.knock_limit.report import report
 from uchiwa.services.spark import LimitWork, limit_work
 from uchiwa.web.drawer.moments_picture import Moments
 from uchiwa.web.grid.grid import Grid

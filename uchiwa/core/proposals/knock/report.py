@@ -1,0 +1,54 @@
+"""A knock proposal as data."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from uchiwa.core.proposals.knock.proposal import KnockProposal, counts_as_real
+
+
+def report(proposal: KnockProposal) -> dict[str, Any]:
+    """Events, clusters with their reasons, and one entry per cell."""
+    table, knock = proposal.table, proposal.knock
+    return {
+        "table": table.id,
+        "policy": proposal.policy.model_dump(mode="json"),
+        "logs": list(knock.names),
+        "events": len(knock.events),
+        "unplaced": [{"log": knock.names[log], "at": at} for log, at in knock.unplaced],
+        "unmet": [
+            {"log": knock.names[one.event.log], "at": one.event.event.at, "wanted": one.wanted, "falls": one.falls}
+            for one in proposal.unmet
+        ],
+        "low_octane_s": round(knock.low_octane_s, 3),
+        "clusters": [
+            {
+                "number": one.number,
+                "events": len(one.events),
+                "worst": one.worst,
+                "verdict": one.verdict.value,
+                "counts": counts_as_real(one, proposal.policy),
+                "cells": [list(cell) for cell in one.cells],
+                "reasons": [{"code": why.code.value, "words": why.words, "weight": why.weight} for why in one.reasons],
+            }
+            for one in proposal.clusters
+        ],
+        "cells": [
+            {
+                "i": i,
+                "j": j,
+                "x": float(table.x.breakpoints[i]),
+                "y": float(table.y.breakpoints[j]) if table.y is not None else None,
+                "before": float(table.grid[j, i]),
+                "after": float(proposal.after[j, i]),
+                "worst": float(knock.worst[j, i]),
+                "mean": round(float(knock.mean[j, i]), 4),
+                "events": int(knock.count[j, i]),
+                "learned": round(float(knock.learned[j, i]), 3) if knock.learned is not None else 0.0,
+                "dwell_s": round(float(knock.dwell[j, i]), 3),
+                "state": str(proposal.state[j, i]),
+            }
+            for j in range(table.shape[0])
+            for i in range(table.shape[1])
+        ],
+    }
