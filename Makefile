@@ -4,7 +4,7 @@ SHELL := /bin/bash
 PYTHON ?= python3
 BIN := .venv/bin
 
-.PHONY: demo demo-fresh test accuracy lint bench load fuzz screenshots lock clean
+.PHONY: demo demo-fresh test accuracy coverage lint bench load fuzz screenshots lock clean
 
 demo: .venv/run.stamp
 	@setup/system-packages run
@@ -24,6 +24,13 @@ accuracy: .venv/dev.stamp
 	UCHIWA_ACCURACY=full $(BIN)/pytest -n 2 --dist worksteal tests/loop tests/core/logs/test_corpus.py
 	UCHIWA_RACES=50 $(BIN)/pytest -n 2 --dist worksteal tests/web/test_races.py
 	$(BIN)/python -m bench.family 78
+
+coverage: .venv/dev.stamp
+	@setup/system-packages test
+	$(BIN)/pytest -n 2 --dist worksteal --cov --cov-report= tests --ignore=tests/browser
+	$(BIN)/coverage report --skip-covered --sort=cover
+	@echo "The core, of 100:"
+	$(BIN)/coverage report --include="uchiwa/core/*" --format=total --fail-under=90
 
 lint: .venv/dev.stamp node_modules/.package-lock.json
 	$(BIN)/ruff check .

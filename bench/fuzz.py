@@ -105,13 +105,18 @@ def mutated(data: bytes, rng: random.Random) -> bytes:
             case 6:
                 del buffer[rng.randrange(len(buffer) + 1) :]
             case 7:
-                digits = [m.start() for m in re.finditer(rb"[0-9]", bytes(buffer[at : at + 4000]))]
-                if digits:
-                    place = at + rng.choice(digits)
-                    buffer[place : place + 1] = rng.choice((b"9" * 30, b"-", b"e308", b"NaN", b".", b"1e999"))
+                spoil_a_number(buffer, at, rng)
             case _:
                 buffer = buffer[at:] + buffer[:at]
     return bytes(buffer)
+
+
+def spoil_a_number(buffer: bytearray, at: int, rng: random.Random) -> None:
+    """Put what no number holds in place of a digit behind a byte, if there is one."""
+    digits = [m.start() for m in re.finditer(rb"[0-9]", bytes(buffer[at : at + 4000]))]
+    if digits:
+        place = at + rng.choice(digits)
+        buffer[place : place + 1] = rng.choice((b"9" * 30, b"-", b"e308", b"NaN", b".", b"1e999"))
 
 
 class Fuzzer:
