@@ -7,6 +7,7 @@ from typing import Any
 
 import numpy as np
 
+from uchiwa.core.proposals.cell_entry import cell_entry
 from uchiwa.core.proposals.fuel.proposal import FuelProposal
 
 
@@ -17,17 +18,11 @@ def _number(value: float, digits: int = 6) -> float | None:
 def report(proposal: FuelProposal) -> dict[str, Any]:
     """Table, sample accounts, delay and one entry per cell, row by row."""
     table, bins, found, correction = proposal.table, proposal.bins, proposal.estimate, proposal.correction
-    before = table.grid
     cells: list[dict[str, Any]] = []
     for j, i in np.ndindex(*table.shape):
         cells.append(
             {
-                "i": i,
-                "j": j,
-                "x": float(table.x.breakpoints[i]),
-                "y": float(table.y.breakpoints[j]) if table.y is not None else None,
-                "before": float(before[j, i]),
-                "after": float(correction.after[j, i]),
+                **cell_entry(table, correction.after, i, j),
                 "factor": _number(correction.factor.item(j, i), 9),
                 "error": _number(found.factor.item(j, i), 9),
                 "mean": _number(bins.mean.item(j, i), 9),

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+from uchiwa.core.proposals.cell_entry import cell_entry
 from uchiwa.core.proposals.knock.proposal import KnockProposal, counts_as_real
 
 
@@ -35,12 +36,7 @@ def report(proposal: KnockProposal) -> dict[str, Any]:
         ],
         "cells": [
             {
-                "i": i,
-                "j": j,
-                "x": float(table.x.breakpoints[i]),
-                "y": float(table.y.breakpoints[j]) if table.y is not None else None,
-                "before": float(table.grid[j, i]),
-                "after": float(proposal.after[j, i]),
+                **cell_entry(table, proposal.after, i, j),
                 "worst": float(knock.worst[j, i]),
                 "mean": round(float(knock.mean[j, i]), 4),
                 "events": int(knock.count[j, i]),

@@ -6,6 +6,7 @@ from typing import Any
 
 import numpy as np
 
+from uchiwa.core.proposals.cell_entry import cell_entry
 from uchiwa.core.proposals.knock_limit.proposal import ThresholdProposal
 
 
@@ -27,12 +28,7 @@ def report(proposal: ThresholdProposal) -> dict[str, Any]:
         },
         "cells": [
             {
-                "i": i,
-                "j": j,
-                "x": float(table.x.breakpoints[i]),
-                "y": float(table.y.breakpoints[j]) if table.y is not None else None,
-                "before": float(table.grid[j, i]),
-                "after": float(proposal.after[j, i]),
+                **cell_entry(table, proposal.after, i, j),
                 "base": float(proposal.base[j, i]) if np.isfinite(proposal.base[j, i]) else None,
                 "samples": int(proposal.samples[j, i]),
                 "state": str(proposal.state[j, i]),

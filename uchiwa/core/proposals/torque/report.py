@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from typing import Any
 
+from uchiwa.core.proposals.cell_entry import cell_entry
 from uchiwa.core.proposals.torque.proposal import TorqueProposal
 from uchiwa.core.pulls.trade import trades
 
@@ -53,12 +54,7 @@ def report(proposal: TorqueProposal) -> dict[str, Any]:
         ],
         "cells": [
             {
-                "i": i,
-                "j": j,
-                "x": float(table.x.breakpoints[i]),
-                "y": float(table.y.breakpoints[j]) if table.y is not None else None,
-                "before": float(table.grid[j, i]),
-                "after": float(proposal.after[j, i]),
+                **cell_entry(table, proposal.after, i, j),
                 "state": str(proposal.state[j, i]),
             }
             for j in range(table.shape[0])

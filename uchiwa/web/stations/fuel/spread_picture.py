@@ -7,6 +7,8 @@ from dataclasses import dataclass
 
 from uchiwa.core.proposals.fuel.explanation import CellAccount
 from uchiwa.core.tables.difference import signed
+from uchiwa.core.viewing.ticks import decimals_of, nice_step
+from uchiwa.web.svg.scale import Scale
 
 
 @dataclass(frozen=True)
@@ -30,6 +32,7 @@ class SpreadPicture:
 
 _DOT_ROWS = 11
 _SIDE = 18
+_MOST_STEPS = 8
 
 
 def spread_picture(account: CellAccount, width: float, height: float) -> SpreadPicture | None:
@@ -39,13 +42,10 @@ def spread_picture(account: CellAccount, width: float, height: float) -> SpreadP
     values = sorted(dot.percent for dot in account.dots)
     low = min(values[len(values) // 200], (account.mean - 1) * 100, 0.0)
     high = max(values[-1 - len(values) // 200], (account.mean - 1) * 100, 0.0)
-    step = next((one for one in (0.5, 1, 2, 4, 5, 10, 20, 50) if (high - low) / one <= 8), 100)
+    step = nice_step(max((high - low) / _MOST_STEPS, 0.5))
     first, last = math.floor(low / step) * step, math.ceil(high / step) * step
     last = last if last > first else first + step
-
-    def along(value: float) -> float:
-        return round(_SIDE + (width - 2 * _SIDE) * (min(max(value, first), last) - first) / (last - first), 1)
-
+    along = Scale(first, last, _SIDE, width - _SIDE).held
     dots = tuple(
         DotMark(
             along(dot.percent), round(6 + (height - 12) * ((number * 7) % _DOT_ROWS) / (_DOT_ROWS - 1), 1), dot.log % 3
@@ -53,6 +53,6 @@ def spread_picture(account: CellAccount, width: float, height: float) -> SpreadP
         for number, dot in enumerate(account.dots)
     )
     count = round((last - first) / step)
-    places = 0 if step >= 1 else 1
+    places = decimals_of(step)
     ticks = tuple((along(first + k * step), signed(first + k * step, places)) for k in range(count + 1))
     return SpreadPicture(dots, ticks, along((account.mean - 1) * 100), along(0.0))
