@@ -3,6 +3,8 @@
 SHELL := /bin/bash
 PYTHON ?= python3
 BIN := .venv/bin
+# One more than cores: tests of servers and browsers wait much of their time.
+WORKERS ?= $(shell expr $$(nproc) + 1)
 
 .PHONY: demo demo-fresh test accuracy coverage lint bench load fuzz screenshots lock clean
 
@@ -18,10 +20,10 @@ demo-fresh: .venv/run.stamp
 
 test: .venv/dev.stamp lint
 	@setup/system-packages test
-	$(BIN)/pytest -n 2 --dist worksteal tests
+	$(BIN)/pytest -n $(WORKERS) --dist worksteal tests
 
 accuracy: .venv/dev.stamp
-	UCHIWA_ACCURACY=full $(BIN)/pytest -n 2 --dist worksteal tests/loop tests/core/logs/test_corpus.py
+	UCHIWA_ACCURACY=full $(BIN)/pytest -n 2 --dist worksteal tests/loop tests/core/logs
 	UCHIWA_RACES=50 $(BIN)/pytest -n 2 --dist worksteal tests/web/test_races.py
 	$(BIN)/python -m bench.family 78
 

@@ -2,28 +2,18 @@
 
 from __future__ import annotations
 
-import ast
-import fcntl
-import hashlib
-import io
 import os
-import pickle
 import tempfile
-from collections.abc import Callable, Iterator
-from functools import cache, wraps
+from collections.abc import Callable
+from functools import wraps
 from pathlib import Path
-from types import CodeType, FunctionType, MappingProxyType
 from typing import Any
-
-import numpy as np
-from pydantic import BaseModel
 
 from uchiwa.core.logs.log import Log
 from uchiwa.standin import simulate as simulation
+from uchiwa.standin.kept_drives import keeping, kept
 
-_HERE = Path(__file__).parents[1]
-_LASTING = Path(os.environ.get("XDG_CACHE_HOME", Path.home() / ".cache")) / "uchiwa-tests"
-_MOST_DRIVES = 400
+LASTING = Path(os.environ.get("XDG_CACHE_HOME", Path.home() / ".cache")) / "uchiwa-tests"
 
 
 def once(name: str, make: Callable[[], Any]) -> Any:
@@ -31,76 +21,7 @@ def once(name: str, make: Callable[[], Any]) -> Any:
     run = os.environ.get("PYTEST_XDIST_TESTRUNUID")
     if run is None:
         return make()
-    return _kept(Path(tempfile.gettempdir()) / f"uchiwa-tests-{os.getuid()}-{run}", name, make)
-
-
-def _kept(folder: Path, name: str, make: Callable[[], Any]) -> Any:
-    folder.mkdir(mode=0o700, parents=True, exist_ok=True)
-    if folder.stat().st_uid != os.getuid():
-        return make()
-    path = folder / name
-    with (folder / f"{name}.lock").open("w") as lock:
-        fcntl.flock(lock, fcntl.LOCK_EX)
-        if path.exists():
-            return pickle.loads(path.read_bytes())
-        made = make()
-        unfinished = path.with_suffix(".new")
-        unfinished.write_bytes(pickle.dumps(made))
-        unfinished.replace(path)
-    return made
-
-
-def _imported(path: Path) -> Iterator[Path]:
-    """The modules of ours that a module imports."""
-    for node in ast.walk(ast.parse(path.read_text())):
-        if isinstance(node, ast.ImportFrom) and node.module:
-            names = [node.module, *(f"{node.module}.{one.name}" for one in node.names)]
-        else:
-            names = [one.name for one in node.names] if isinstance(node, ast.Import) else []
-        for name in names:
-            found = _HERE.joinpath(*name.split(".")).with_suffix(".py")
-            if name.startswith("uchiwa.") and found.exists():
-                yield found
-
-
-@cache
-def _sources() -> str:
-    """A hash of every module that a simulated drive follows from."""
-    known, left = set[Path](), [Path(simulation.__file__)]
-    while left:
-        path = left.pop()
-        if path not in known:
-            known.add(path)
-            left += _imported(path)
-    found = hashlib.sha256(np.__version__.encode())
-    for path in sorted(known):
-        found.update(path.read_bytes())
-    return found.hexdigest()[:16]
-
-
-class _Telling(pickle.Pickler):
-    """Tells arguments apart: functions by their code and what they hold, which is enough for a name and cannot be read back."""
-
-    def reducer_override(self, obj: Any) -> Any:
-        if isinstance(obj, FunctionType):
-            held = [cell.cell_contents for cell in obj.__closure__ or ()]
-            code = obj.__code__
-            return tuple, ([obj.__module__, obj.__qualname__, code.co_code, _constants(code), obj.__defaults__, held],)
-        if isinstance(obj, BaseModel):
-            return str, (obj.model_dump_json(),)
-        if isinstance(obj, MappingProxyType):
-            return dict, (dict(obj),)
-        return NotImplemented
-
-
-def _constants(code: CodeType) -> str:
-    return repr([_constants(one) if isinstance(one, CodeType) else one for one in code.co_consts])
-
-
-def _told(*asked: Any) -> str:
-    file = io.BytesIO()
-    _Telling(file).dump(asked)
-    return hashlib.sha256(file.getvalue()).hexdigest()[:32]
+    return kept(Path(tempfile.gettempdir()) / f"uchiwa-tests-{os.getuid()}-{run}", name, make)
 
 
 def keep_drives() -> None:
@@ -108,25 +29,10 @@ def keep_drives() -> None:
     simulate = simulation.simulate
     if hasattr(simulate, "__wrapped__"):
         return
+    keeper = keeping(simulate, LASTING)
 
     @wraps(simulate)
-    def kept(*args: Any, **named: Any) -> Log:
-        folder = _LASTING / _sources()
-        if not folder.exists():
-            _forget_others()
-        found = _kept(folder, _told(args, sorted(named.items())), lambda: _plain(simulate(*args, **named)))
-        return Log(found[0], found[1], MappingProxyType(found[2]))
+    def simulated(*args: Any, **named: Any) -> Log:
+        return keeper(*args, **named)
 
-    simulation.simulate = kept
-
-
-def _plain(log: Log) -> tuple[str, Any, dict[str, str]]:
-    return log.name, log.rasters, dict(log.notes)
-
-
-def _forget_others() -> None:
-    """Drives by other sources go once there are many."""
-    every = list(_LASTING.glob("*/*")) if _LASTING.exists() else []
-    if len(every) > 2 * _MOST_DRIVES:
-        for path in every:
-            path.unlink(missing_ok=True)
+    simulation.simulate = simulated

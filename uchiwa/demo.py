@@ -14,7 +14,7 @@ from datetime import timedelta
 import numpy as np
 from peewee import IntegrityError
 
-from uchiwa.core.logs.log import FloatArray
+from uchiwa.core.logs.log import FloatArray, Log
 from uchiwa.core.proposals.fuel.evidence import QUANTITIES
 from uchiwa.core.proposals.fuel.policy import Policy
 from uchiwa.core.proposals.fuel.proposal import fuel_proposal
@@ -29,9 +29,11 @@ from uchiwa.parent import end_with_parent
 from uchiwa.services import freezing, spark, tables
 from uchiwa.services.importing import import_log
 from uchiwa.services.review import review_work
+from uchiwa.settings import read_settings
 from uchiwa.standin.cars import StandInCar, car_named
 from uchiwa.standin.defects import changed
 from uchiwa.standin.dyno import dyno_run, write_run
+from uchiwa.standin.kept_drives import keeping
 from uchiwa.standin.layouts import image_of, layout_data
 from uchiwa.standin.simulate import simulate
 from uchiwa.standin.sprint import sprint_car
@@ -136,6 +138,12 @@ def _never_warm(time: FloatArray, coolant: FloatArray, _: dict[str, FloatArray])
     return np.minimum(coolant, 34.0 + 0.046 * time)
 
 
+def _simulated(car: StandInCar, calibration: Calibration, name: str, seed: int, revision: str) -> Log:
+    folder = read_settings().drives_kept
+    drive = simulate if folder is None else keeping(simulate, folder)
+    return drive(car, calibration, name, seed, revision=revision)
+
+
 def _upload(job: Job, round_: Round, name: str, data: bytes) -> None:
     log, _ = uploads.receive(job, round_, name, io.BytesIO(data), by_customer=True)
     import_log(log.id)
@@ -188,7 +196,7 @@ def _drive(
 ) -> None:
     """Drive the car as briefed (drive, seed, number of the round) and upload the log."""
     name, seed, number = drive
-    recording = simulate(car, calibration, name, seed, revision=f"{calibration.id}, revision {number - 1}")
+    recording = _simulated(car, calibration, name, seed, revision=f"{calibration.id}, revision {number - 1}")
     recording = replace(recording, notes={"revision": recording.notes["revision"]})
     if demo.way == "cold" and last and name == "steady_cruise":
         recording = changed(recording, coolant_temperature=_never_warm)

@@ -44,6 +44,9 @@ class Settings(BaseSettings):
         default=None, gt=0, lt=65536, description="of the database, on loopback; by default one that is free"
     )
     db_fast: bool = Field(default=False, description="let the database write to disk late; for tests only")
+    drives_kept: Path | None = Field(
+        default=None, description="folder in which drives of stand-in cars are kept, so that none is simulated twice"
+    )
     log_format: Literal["console", "json"] = Field(default="console", description="how the server's log is written")
     log_level: Literal["debug", "info", "warning", "error"] = Field(
         default="warning", description="the least that is written; info tells every request"

@@ -27,11 +27,11 @@ from uchiwa.store.database import connect_to, unit_of_work
 from uchiwa.store.models import LogFile
 from uchiwa.store.place import Place
 
-ROWS = 300_000
+ROWS = 120_000
 
 
 def content() -> bytes:
-    """Two hours of a log with sixteen channels."""
+    """Most of an hour of a log with sixteen channels."""
     rng = np.random.default_rng(4)
     names = [
         "Engine speed [rpm]",

@@ -19,6 +19,7 @@ import pytest
 
 from tests.browser.accessibility import violations
 from tests.browser.test_serving import left, wait_for
+from tests.kept import LASTING
 from tests.ports import own
 from uchiwa import demo
 from uchiwa.store.place import free_port
@@ -70,6 +71,7 @@ def test_the_demo_is_whole_after_a_kill_quick_the_next_time_and_readable_by_all(
     address = f"http://127.0.0.1:{port}"
     environment = os.environ | {
         "UCHIWA_HOME": str(home), "UCHIWA_PORT": str(port), "UCHIWA_DB_PORT": str(free_port(own(8583))), "MAKEFLAGS": "",
+        "UCHIWA_DRIVES_KEPT": str(LASTING),
     }  # fmt: skip
     first = Run(environment)
     first.wait_for_line(r"^ +2 of 10 ")

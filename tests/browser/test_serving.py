@@ -164,7 +164,7 @@ def test_a_kill_in_the_middle_of_an_import_loses_nothing(tmp_path, victim):
         log = under_fire(environment, "make")
         percent = int(under_fire(environment, "kill", victim, log))
         assert 40 <= percent < 100
-        assert json.loads(under_fire(environment, "wait", log)) == {"same": True, "rows": 300_000, "raw": True}
+        assert json.loads(under_fire(environment, "wait", log)) == {"same": True, "rows": 120_000, "raw": True}
         wait_for({"database": "ok", "worker": "ok"}, f"http://127.0.0.1:{port}")
     finally:
         process.send_signal(signal.SIGINT)

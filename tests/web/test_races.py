@@ -43,7 +43,7 @@ def turns(usual: int) -> int:
     return int(os.environ.get("UCHIWA_RACES", usual))
 
 
-TIMES = turns(12)
+TIMES = turns(8)
 
 
 def at_once(client: Client, times: int, act: Callable[[Client, int, int], object]) -> list[list[object]]:
