@@ -216,7 +216,7 @@ def test_everybody_s_channels_setups_and_checks_survive(client, scene):
     ][:3]
     with unit_of_work():
         shop = Shop.get()
-        assert ComputedChannel.select().count() == 4 * THREADS
+        assert ComputedChannel.select().count() == (TIMES + 2) // 3 * THREADS
         assert len(json.loads(shop.own_setups)) == 2 * THREADS
         assert len(json.loads(shop.own_checks)) == THREADS
 
