@@ -1,0 +1,1 @@
+"""The engine at idle and while it warms: moments, quality, after-start."""

@@ -1,0 +1,1 @@
+"""Clamp of an airflow signal that must not tell of boost."""

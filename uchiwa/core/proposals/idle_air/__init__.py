@@ -1,0 +1,1 @@
+"""Base idle airflow over coolant."""

@@ -1,0 +1,1 @@
+"""Warm-up factor over coolant."""
