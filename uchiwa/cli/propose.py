@@ -13,9 +13,15 @@ from uchiwa.cli.files import read_calibration_file, read_json, read_one, read_po
 from uchiwa.cli.root import uchiwa
 from uchiwa.core.cars.car_file import CarFile
 from uchiwa.core.logs.log import Log
+from uchiwa.core.proposals.clamp.policy import ClampPolicy
+from uchiwa.core.proposals.clamp.proposal import clamp_proposal
+from uchiwa.core.proposals.clamp.report import report as clamp_report
 from uchiwa.core.proposals.fuel.policy import Policy
 from uchiwa.core.proposals.fuel.proposal import fuel_proposal
 from uchiwa.core.proposals.fuel.report import report as fuel_report
+from uchiwa.core.proposals.idle_air.policy import IdleAirPolicy
+from uchiwa.core.proposals.idle_air.proposal import idle_air_proposal
+from uchiwa.core.proposals.idle_air.report import report as idle_air_report
 from uchiwa.core.proposals.knock.policy import KnockPolicy
 from uchiwa.core.proposals.knock.proposal import knock_proposal
 from uchiwa.core.proposals.knock.report import report as knock_report
@@ -25,6 +31,9 @@ from uchiwa.core.proposals.knock_limit.report import report as threshold_report
 from uchiwa.core.proposals.torque.policy import TorquePolicy
 from uchiwa.core.proposals.torque.proposal import torque_proposal
 from uchiwa.core.proposals.torque.report import report as torque_report
+from uchiwa.core.proposals.warm_up.policy import WarmUpPolicy
+from uchiwa.core.proposals.warm_up.proposal import warm_up_proposal
+from uchiwa.core.proposals.warm_up.report import report as warm_up_report
 from uchiwa.core.tables.difference import difference
 from uchiwa.core.tables.interchange import calibration_json
 from uchiwa.core.tables.table import Calibration, Table
@@ -40,7 +49,7 @@ class _Asked:
     table: str
     policy: str | None
     where: tuple[str, ...]
-    car: CarFile
+    car: CarFile | None
     slope: float
 
 
@@ -48,18 +57,18 @@ _Answer = tuple[Table, dict[str, Any], list[str]]
 
 
 @uchiwa.command()
-@click.argument("kind", type=click.Choice(["fuel", "knock", "torque", "knock-threshold"]))
+@click.argument("kind", type=click.Choice(["fuel", "knock", "torque", "knock-threshold", "idle", "warmup", "clamp"]))
 @click.argument("files", nargs=-1, required=True)
 @click.option("--calibration", "calibration_path", required=True, help="Calibration JSON under work.")
 @click.option("--table", "table_id", required=True, help="Id of the table to correct.")
 @click.option("--policy", "policy_path", help="Policy JSON; see docs/formats.md.")
-@click.option("--where", multiple=True, help="Condition that samples must meet; may be repeated (fuel).")
+@click.option("--where", multiple=True, help="Condition that samples must meet; may be repeated (fuel, idle, warmup).")
 @click.option(
     "--safe",
     multiple=True,
     help="Log with clearly less spark, to tell knock from noise; may be repeated (knock, torque, knock-threshold).",
 )
-@click.option("--car", "car_path", help="Car file (JSON): its mass and drag, for road logs (torque).")
+@click.option("--car", "car_path", help="Car file (JSON): mass and drag for road logs (torque), gearbox (idle).")
 @click.option("--slope", default=0.0, help="Of the road, rise over run (torque).")
 @click.option(
     "--read-as", multiple=True, help="Unit of a channel that is in doubt, as MAP=psi; may be repeated, for all logs."
@@ -85,7 +94,7 @@ def propose(
     For knock-threshold, FILES are logs with real knock and --safe those without any; FILES may be the safe logs alone.
     """
     calibration = read_calibration_file(calibration_path)
-    car = CarFile.read(read_json(car_path)) if car_path else CarFile()
+    car = CarFile.read(read_json(car_path)) if car_path else None
     asked = _Asked(
         [read_one(path, read_as) for path in files],
         [read_one(path, read_as) for path in safe],
@@ -112,9 +121,7 @@ def _by_fuel(asked: _Asked) -> _Answer:
     policy = read_policy(asked.policy, Policy)
     proposal = fuel_proposal(asked.logs, asked.calibration, asked.table, policy, asked.where)
     data = fuel_report(proposal)
-    parts = [f"{reason} {number}" for reason, number in data["samples_left_out"].items() if number]
-    told = f"{data['samples_used']} of {data['samples']} samples used; left out: {', '.join(parts) or 'none'}"
-    return proposal.corrected, data, [told]
+    return proposal.corrected, data, [_accounts(data)]
 
 
 def _by_knock(asked: _Asked) -> _Answer:
@@ -129,7 +136,7 @@ def _by_knock(asked: _Asked) -> _Answer:
 
 def _by_torque(asked: _Asked) -> _Answer:
     policy = read_policy(asked.policy, TorquePolicy)
-    load = asked.car.road_load(asked.slope)
+    load = (asked.car or CarFile()).road_load(asked.slope)
     proposal = torque_proposal(asked.logs, asked.calibration, asked.table, policy, load, asked.safe)
     told = []
     for one in proposal.decisions:
@@ -152,9 +159,45 @@ def _by_threshold(asked: _Asked) -> _Answer:
     return proposal.corrected, threshold_report(proposal), told
 
 
+def _by_idle(asked: _Asked) -> _Answer:
+    policy = read_policy(asked.policy, IdleAirPolicy)
+    policy = policy.model_copy(update={"where": (*policy.where, *asked.where)})
+    automatic = asked.car.automatic if asked.car is not None else None
+    proposal = idle_air_proposal(asked.logs, asked.calibration, asked.table, policy, automatic=automatic)
+    data = idle_air_report(proposal)
+    return proposal.corrected, data, [_accounts(data), *(f"  {note}" for note in proposal.notes)]
+
+
+def _by_warm_up(asked: _Asked) -> _Answer:
+    policy = read_policy(asked.policy, WarmUpPolicy)
+    policy = policy.model_copy(update={"where": (*policy.where, *asked.where)})
+    proposal = warm_up_proposal(asked.logs, asked.calibration, asked.table, policy)
+    data = warm_up_report(proposal)
+    return proposal.corrected, data, [_accounts(data), *(f"  {note}" for note in proposal.notes)]
+
+
+def _by_clamp(asked: _Asked) -> _Answer:
+    proposal = clamp_proposal(asked.logs, asked.calibration, asked.table, read_policy(asked.policy, ClampPolicy))
+    data = clamp_report(proposal)
+    told = [
+        f"  {one['speed']:.0f} rpm: {one['reached']:.2f} {data['signal']['unit']} reached, {one['limit']:.2f} let out"
+        for one in data["speeds"]
+    ]
+    return proposal.corrected, data, [*told, *(f"  {note}" for note in proposal.notes)]
+
+
+def _accounts(data: dict[str, Any]) -> str:
+    """What became of the samples."""
+    parts = [f"{reason} {number}" for reason, number in data["samples_left_out"].items() if number]
+    return f"{data['samples_used']} of {data['samples']} samples used; left out: {', '.join(parts) or 'none'}"
+
+
 _KINDS: dict[str, Callable[[_Asked], _Answer]] = {
     "fuel": _by_fuel,
     "knock": _by_knock,
     "torque": _by_torque,
     "knock-threshold": _by_threshold,
+    "idle": _by_idle,
+    "warmup": _by_warm_up,
+    "clamp": _by_clamp,
 }

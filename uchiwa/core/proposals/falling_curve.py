@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from uchiwa.core.evidence.falling_fit import FallingFit
-from uchiwa.core.logs.log import BoolArray, FloatArray
+from uchiwa.core.logs.log import BoolArray, FloatArray, IntArray
 from uchiwa.core.tables.table import Table
 
 DEAD_BAND = "dead band"
@@ -137,6 +137,9 @@ def move_curve(table: Table, before: FloatArray, fit: FallingFit, policy: CurveP
         kept = _no_further(before, kept, reached, known)
     stages[FALLING] = _raised(before, kept, own, policy)
     after = rounded_changes(table, before, stages[FALLING], reached)
+    if policy.colder is None:
+        alone = ~reached & ~_beside_moved(after != before, reached) & np.isclose(stages[FALLING], kept)
+        after = np.where(alone, before, after)
     after = np.where(known & policy.open_, np.nan_to_num(policy.fixed), after)
     moved = after != before
     state = np.full(before.shape, State.KEPT, dtype=object)
@@ -213,13 +216,25 @@ def without_rises(before: FloatArray, change: FloatArray, firm: BoolArray, fast:
     return np.where(fast, change, 0.0)
 
 
+def _beside(reached: BoolArray) -> IntArray:
+    """The reached places on either side of each value; shape (2, n). There must be one."""
+    places = np.flatnonzero(reached)
+    after = np.searchsorted(places, np.arange(reached.size))
+    return np.asarray(places[np.stack([np.maximum(after - 1, 0), np.minimum(after, places.size - 1)])], dtype=np.int64)
+
+
+def _beside_moved(moved: BoolArray, reached: BoolArray) -> BoolArray:
+    """Values of which a reached one beside them did move, after all rounding."""
+    if not reached.any():
+        return np.zeros(moved.shape, dtype=np.bool_)
+    return np.asarray(moved[_beside(reached)].any(axis=0))
+
+
 def _no_further(before: FloatArray, change: FloatArray, reached: BoolArray, known: BoolArray) -> FloatArray:
     """Values not reached move no further than the reached ones beside them in the end do."""
-    places = np.flatnonzero(reached)
-    if places.size == 0:
+    if not reached.any():
         return change
-    after = np.searchsorted(places, np.arange(change.size))
-    beside = places[np.stack([np.maximum(after - 1, 0), np.minimum(after, places.size - 1)])]
+    beside = _beside(reached)
     for _ in range(_HALVINGS):
         most = np.abs(change)[beside].max(axis=0)
         capped = np.where(reached | known, change, np.clip(change, -most, most))
