@@ -283,7 +283,7 @@ def test_spark_policies_and_views_do_not_overwrite_each_other(client, at_fuel, p
 
     assert {status for each in statuses(at_once(client, TIMES, send)) for status in each} == {303}
     with unit_of_work():
-        kept = json.loads(Round.get(Round.id == at_fuel.round.id).spark)
+        kept = json.loads(Round.get(Round.id == at_fuel.round.id).policies)
     assert set(kept) == {"knock", "pulls", "torque", "limit"}
     assert kept["pulls"]["window"] == 100 + TIMES - 1
 

@@ -2,48 +2,35 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Sequence
 from dataclasses import dataclass
-from functools import cached_property, partial
-from typing import Any, TypeVar
-
-import numpy as np
-from pydantic import BaseModel
+from functools import partial
 
 from uchiwa.core.cars.car_file import CarFile
 from uchiwa.core.errors import BadInput
 from uchiwa.core.knock.evidence import Knock, gather_knock
 from uchiwa.core.knock.judgement import Cluster, Verdict, clusters
 from uchiwa.core.knock.retard import RETARDS
-from uchiwa.core.logs.log import BoolArray, FloatArray, Log
 from uchiwa.core.proposals.knock.policy import KnockPolicy
 from uchiwa.core.proposals.knock.proposal import KnockProposal, proposal_from
 from uchiwa.core.proposals.knock_limit.policy import ThresholdPolicy
 from uchiwa.core.proposals.knock_limit.proposal import ThresholdProposal, threshold_proposal
-from uchiwa.core.proposals.policy_file import policy_from
 from uchiwa.core.proposals.torque.policy import TorquePolicy
 from uchiwa.core.proposals.torque.proposal import TorqueProposal, torque_from
 from uchiwa.core.pulls.overlay import Overlay, PullView, overlay
 from uchiwa.core.pulls.pull import Pull
 from uchiwa.core.pulls.recognised import pulls_of
 from uchiwa.core.pulls.road import RoadLoad
-from uchiwa.core.tables.difference import difference, same_axes
-from uchiwa.core.tables.table import Calibration, Table
+from uchiwa.core.tables.table import Table
 from uchiwa.services.log_cache import from_logs
+from uchiwa.services.table_proposals import Asked, TableContext, context, kept, read_logs
 from uchiwa.store import (
-    calibrations,
-    draft_pins,
-    draft_steps,
-    drafts,
     jobs,
     knock_decisions,
     pull_notes,
-    revisions,
-    samples,
 )
 from uchiwa.store.knock_decisions import Decided
-from uchiwa.store.models import Car, Draft, Event, Job, LogFile, PullNote, Round, User
+from uchiwa.store.models import Car, Job, LogFile, PullNote, Round
 
 NEEDED = frozenset({
     "engine_speed", "manifold_pressure", "barometric_pressure", "pressure_ratio", "boost_pressure", "cylinder_air",
@@ -51,122 +38,16 @@ NEEDED = frozenset({
     "spark_advance", *RETARDS, "knock_level", "knock_limit", "knock_count", "low_octane_flag", "marker",
     "intake_cam_advance", "exhaust_cam_advance", "wheel_torque", "wheel_power",
 })  # fmt: skip
+SPARK_TABLE = Asked("spark_advance", NEEDED, dyno=True)
+LIMIT_TABLE = Asked("knock_limit", NEEDED, dyno=True)
 _EARLIER = 6
-Kept = TypeVar("Kept", bound=BaseModel)
-
-
-def kept(round_: Round, key: str, kind: type[Kept]) -> Kept:
-    """A policy or view kept with a round."""
-    return policy_from(kind, json.loads(round_.spark).get(key, {}))
-
-
-def keep(round_: Round, key: str, policy: BaseModel) -> None:
-    """Keep a policy or view with its round."""
-    data = json.loads(round_.spark) | {key: policy.model_dump(mode="json")}
-    Round.update(spark=json.dumps(data)).where(Round.id == round_.id).execute()
-
-
-def read_logs(rows: Sequence[LogFile]) -> list[Log]:
-    """The channels that spark work needs, remembered until a log is read anew."""
-    return [from_logs("spark", [row], (), partial(_read_one, row)) for row in rows]
-
-
-def _read_one(row: LogFile) -> Log:
-    return samples.read([row], NEEDED)[0]
-
-
-@dataclass(frozen=True, eq=False)
-class SparkContext:
-    """What every sheet of the station works on.
-
-    Attributes:
-        job, round: at hand.
-        draft: the job's.
-        base: the revision that the round's logs were recorded with.
-        table: of the base, with the draft's breakpoints.
-        drafted: the same table as it stands in the draft, or in the revision that ended the round.
-        rows: accepted logs and dyno files.
-    """
-
-    job: Job
-    round: Round
-    draft: Draft
-    base: Calibration
-    table: Table
-    drafted: Table
-    rows: tuple[LogFile, ...]
-
-    @cached_property
-    def logs(self) -> list[Log]:
-        """What was recorded."""
-        return read_logs(self.rows)
-
-    @cached_property
-    def earlier(self) -> list[Log]:
-        """Logs of earlier rounds: where they had less spark, they tell knock from noise."""
-        rows = jobs.earlier_logs(self.job, self.round, _EARLIER)
-        return [log for log in read_logs(rows) if self.on_axes(log)]
-
-    @cached_property
-    def on_table(self) -> list[Log]:
-        """The logs that have the channels of the table's axes."""
-        return [log for log in self.logs if self.on_axes(log)]
-
-    def on_axes(self, log: Log) -> bool:
-        """Whether a log has the channels of the table's axes, or those that they follow from."""
-        told = set(log.quantities)
-        if "barometric_pressure" in told and told & {"manifold_pressure", "boost_pressure"}:
-            told |= {"manifold_pressure", "pressure_ratio", "boost_pressure"}
-        return all(axis.quantity in told for axis in (self.table.x, self.table.y) if axis is not None)
-
-    @cached_property
-    def pins(self) -> tuple[tuple[int, int], ...]:
-        """Pinned cells of the table."""
-        return tuple(sorted(draft_pins.pins_of(self.draft, self.table.id)))
-
-    def waiting(self, after: FloatArray) -> BoolArray:
-        """Cells that a proposal changes and whose proposed value is not in the draft yet."""
-        cells: BoolArray = (after != self.table.grid) & (after != self.drafted.grid)
-        return cells
-
-    def row_of(self, log: int) -> LogFile:
-        """The file of a log of `on_table`, by its place there."""
-        return self.rows[self.logs.index(self.on_table[log])]
-
-
-def context(job: Job, round_: Round, role: str, table_id: str | None = None) -> SparkContext:
-    """The context of the station with the table of a role.
-
-    Raises:
-        BadInput: the calibration has no such table, or there is no accepted log.
-    """
-    draft = drafts.current(job)
-    revision = revisions.running(job, round_)
-    ending = revisions.numbered(job, round_.number)
-    if revision is None:
-        raise BadInput(f"revision {round_.number - 1} is missing", advice="the job cannot be worked without it")
-    base = calibrations.content(revision.calibration)
-    tables = base.by_role(role)
-    if not tables:
-        raise BadInput(f"the calibration has no table of the role {role}", advice="give one that role")
-    table = next((one for one in tables if one.id == table_id), tables[0])
-    drafted = calibrations.content(draft.calibration if ending is None else ending.calibration).table(table.id)
-    if not same_axes(table, drafted):
-        raise BadInput(
-            f"{table.title} has other breakpoints in the draft than in the car",
-            advice="undo that step, or send the revision and record with it first",
-        )
-    rows = jobs.spark_logs(round_)
-    if not rows:
-        raise BadInput("no log has been accepted in this round", advice="send one, or accept one on Logs")
-    return SparkContext(job, round_, draft, base, table, drafted, tuple(rows))
 
 
 @dataclass(frozen=True, eq=False)
 class KnockWork:
     """The knock sheet: its context, what people hold the clusters to be, and the proposal."""
 
-    context: SparkContext
+    context: TableContext
     decided: dict[int, Decided]
     proposal: KnockProposal
 
@@ -176,7 +57,7 @@ class KnockWork:
         return told.verdict if told is not None else cluster.verdict
 
 
-def _judged(at: SparkContext) -> tuple[Knock, tuple[Cluster, ...], dict[int, Decided]]:
+def _judged(at: TableContext) -> tuple[Knock, tuple[Cluster, ...], dict[int, Decided]]:
     if not at.on_table:
         axes = " and ".join(axis.title for axis in (at.table.x, at.table.y) if axis is not None)
         raise BadInput(f"no accepted log has {axes}, the axes of {at.table.title}", advice="record them")
@@ -184,13 +65,13 @@ def _judged(at: SparkContext) -> tuple[Knock, tuple[Cluster, ...], dict[int, Dec
     return knock, judged, knock_decisions.of(at.job, at.round, at.table.id, judged)
 
 
-def _knock(at: SparkContext) -> tuple[Knock, tuple[Cluster, ...]]:
+def _knock(at: TableContext) -> tuple[Knock, tuple[Cluster, ...]]:
     knock = gather_knock(at.on_table, at.table)
     safer = gather_knock(at.earlier, at.table) if at.earlier else None
     return knock, clusters(knock, at.table, safer)
 
 
-def _earlier(at: SparkContext) -> tuple[tuple[int, int], ...]:
+def _earlier(at: TableContext) -> tuple[tuple[int, int], ...]:
     """What tells the logs of earlier rounds that count."""
     return tuple((row.id, row.reading) for row in jobs.earlier_logs(at.job, at.round, _EARLIER))
 
@@ -210,7 +91,7 @@ def _by_decisions(decided: dict[int, Decided]) -> dict[str, tuple[int, ...]]:
 
 def knock_work(job: Job, round_: Round, table_id: str | None = None) -> KnockWork:
     """Everything the knock sheet shows."""
-    at = context(job, round_, "spark_advance", table_id)
+    at = context(job, round_, SPARK_TABLE, table_id)
     knock, judged, decided = _judged(at)
     policy = kept(round_, "knock", KnockPolicy).model_copy(update={"pinned": at.pins, **_by_decisions(decided)})
     return KnockWork(at, decided, proposal_from(at.table, knock, judged, policy))
@@ -255,7 +136,7 @@ def pull_rows(job: Job, round_: Round) -> list[PullRow]:
 
 
 def _pulls_in(row: LogFile, load: RoadLoad | None) -> Sequence[Pull]:
-    return pulls_of(read_logs([row])[0], load)
+    return pulls_of(read_logs([row], NEEDED)[0], load)
 
 
 def overlaid(rows: Sequence[PullRow], view: PullView) -> Overlay:
@@ -269,7 +150,7 @@ def overlaid(rows: Sequence[PullRow], view: PullView) -> Overlay:
 class TorqueWork:
     """The torque sheet: its context and the proposal."""
 
-    context: SparkContext
+    context: TableContext
     decided: dict[int, Decided]
     proposal: TorqueProposal
 
@@ -280,7 +161,7 @@ def torque_work(job: Job, round_: Round, table_id: str | None = None) -> TorqueW
     Raises:
         BadInput: no accepted log holds a pull with torque, or as `context`.
     """
-    at = context(job, round_, "spark_advance", table_id)
+    at = context(job, round_, SPARK_TABLE, table_id)
     knock, judged, decided = _judged(at)
     policy = kept(round_, "torque", TorquePolicy).model_copy(update={"pinned": at.pins, **_by_decisions(decided)})
     view = kept(round_, "pulls", PullView)
@@ -307,7 +188,7 @@ def torque_work(job: Job, round_: Round, table_id: str | None = None) -> TorqueW
 class LimitWork:
     """The knock-limit sheet: its context, which logs count as safe, and the proposal."""
 
-    context: SparkContext
+    context: TableContext
     safe: tuple[LogFile, ...]
     proposal: ThresholdProposal
 
@@ -317,7 +198,7 @@ def limit_work(job: Job, round_: Round, table_id: str | None = None) -> LimitWor
 
     A log is safe if no cluster of it counts as real knock; the others show whether real knock would still be heard.
     """
-    at = context(job, round_, "knock_limit", table_id)
+    at = context(job, round_, LIMIT_TABLE, table_id)
     spark = knock_work(job, round_)
     real = {
         spark.context.row_of(one.log).id
@@ -332,41 +213,3 @@ def limit_work(job: Job, round_: Round, table_id: str | None = None) -> LimitWor
     calibration = at.base.with_table(at.table)
     proposal = threshold_proposal([log for _, log in safe], calibration, at.table.id, policy, knocking)
     return LimitWork(at, tuple(row for row, _ in safe), proposal)
-
-
-def take(
-    at: SparkContext,
-    author: User,
-    version: int,
-    after: FloatArray,
-    chosen: BoolArray | None,
-    kind: str,
-    inputs: dict[str, Any],
-) -> Event:
-    """Take a proposal, or its chosen cells, into the draft.
-
-    Args:
-        after: proposed values; shape (rows, columns).
-        chosen: the cells to take; None for all.
-        kind: what proposed it, for the history.
-        inputs: what it was computed from.
-
-    Raises:
-        StaleDraftError: the draft has changed since the person saw it.
-        BadInput: nothing among the chosen cells is left to take.
-    """
-    drafts.as_seen(at.job, version)
-    cells = at.waiting(after) if chosen is None else at.waiting(after) & chosen
-    if not cells.any():
-        raise BadInput("nothing among these cells is left to take", advice="choose cells the proposal changes")
-    before = calibrations.content(at.draft.calibration)
-    taken = before.with_table(at.drafted.with_grid(np.where(cells, after, at.drafted.grid)))
-    running = revisions.running(at.job, at.round)
-    inputs = inputs | {
-        "kind": kind,
-        "taken": [[int(i), int(j)] for j, i in zip(*cells.nonzero(), strict=True)],
-        "log_ids": [row.id for row in at.rows],
-        "base_revision": running.number if running is not None else 0,
-    }
-    sentence = difference(before, taken).tables[0].sentence
-    return draft_steps.take(at.draft, at.round, author, version, taken, f"{sentence} (by {kind})", inputs, jobs.SPARK)

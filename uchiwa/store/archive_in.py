@@ -193,7 +193,7 @@ def _rounds(arrival: _Arrival, job: Job) -> dict[int, Round]:
             job=job,
             number=one.number,
             policy=one.policy,
-            spark=one.spark,
+            policies=one.spark,
             brief=one.brief,
             opened_at=_plain(one.opened_at),
             returned_at=_plain(one.returned_at),

@@ -130,7 +130,7 @@ def _round(one: Round) -> dict[str, Any]:
     return {
         "number": one.number,
         "policy": one.policy,
-        "spark": one.spark,
+        "spark": one.policies,
         "brief": one.brief,
         "opened_at": _utc(one.opened_at),
         "returned_at": _utc(one.returned_at) if one.returned_at else None,

@@ -65,7 +65,7 @@ class Round(Base):
     job_id: int
     number = IntegerField()
     policy = TextField(default="{}")
-    spark = LongTextField(default="{}")
+    policies = LongTextField(default="{}", column_name="spark")
     brief = LongTextField(default="")
     opened_at = DateTimeField()
     returned_at = DateTimeField(null=True)

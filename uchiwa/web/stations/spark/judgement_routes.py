@@ -11,14 +11,16 @@ from uchiwa.core.knock.judgement import Verdict
 from uchiwa.core.proposals.fuel_grade.proposal import start_lower
 from uchiwa.core.rounds.progress import Station
 from uchiwa.services import spark as work
+from uchiwa.services import table_proposals
 from uchiwa.store import knock_decisions
 from uchiwa.web.grid.cells import parse_cells
 from uchiwa.web.pages import say
+from uchiwa.web.proposal_sheets.state import Seen, back
 from uchiwa.web.requests.number import TypedNumber
 from uchiwa.web.requests.session import FromOurForm
 from uchiwa.web.round_context import RoundPage, in_open_round
 from uchiwa.web.routing import router as new_router
-from uchiwa.web.stations.spark.page import BASE, Seen, back
+from uchiwa.web.stations.spark.page import BASE
 
 router = new_router()
 
@@ -41,7 +43,7 @@ def decide(
     knock_decisions.decide(page.job, page.round, page.user, found.context.table.id, one, verdict, reason)
     words = "left to the judgement" if verdict is Verdict.UNSURE else f"held to be {verdict.value}"
     say(page.request, f"Knock in {len(cells)} cells is {words}.")
-    return back(page, "knock", seen)
+    return back(page, "spark/knock", seen)
 
 
 @router.post(BASE + "/torque/fuel-grade", dependencies=[FromOurForm])
@@ -54,9 +56,15 @@ def fuel_grade(
     table: Annotated[str | None, Form()] = None,
 ) -> Response:
     """Start lower for a worse fuel, by the tuner's own degrees for each octane point."""
-    at = work.context(page.job, page.round, "spark_advance", table)
+    at = table_proposals.context(page.job, page.round, work.SPARK_TABLE, table)
     after = start_lower(at.table, points, degrees, at.pins)
     inputs = {"points": points, "degrees_per_point": degrees, "policy": {}}
-    event = work.take(at, page.user, version, after, None, "fuel grade", inputs)
+    event = table_proposals.take(
+        at,
+        page.user,
+        version,
+        table_proposals.values_taken(at, after, None, table_proposals.TakenAs("fuel grade")),
+        inputs,
+    )
     say(page.request, f"Taken into the draft. {event.sentence}.")
     return RedirectResponse(f"{page.path}/spark/torque", 303)

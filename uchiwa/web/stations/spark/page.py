@@ -1,107 +1,33 @@
-"""What the sheets of the Spark station have in common: addresses, forms and the way back."""
+"""The Spark station and its sheets."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from typing import Annotated, Any
-from urllib.parse import urlencode
+from uchiwa.core.rounds.progress import Station
+from uchiwa.web.proposal_sheets.routes import ROUND
+from uchiwa.web.proposal_sheets.sheet import SheetStation, Tab
 
-from fastapi import Depends, Form, Request
-from fastapi.responses import RedirectResponse, Response
-
-from uchiwa.core.errors import BadInput
-from uchiwa.core.logs.log import BoolArray
-from uchiwa.core.proposals.chosen_cells import cells_mask
-from uchiwa.core.typed_number import plain_number
-from uchiwa.web.doubts import doubt_values
-from uchiwa.web.grid.cells import parse_cells
-from uchiwa.web.pages import render
-from uchiwa.web.requests.fragment import is_fragment
-from uchiwa.web.round_context import RoundPage
-
-BASE = "/jobs/{job_id}/rounds/{number}/spark"
-
-
-@dataclass(frozen=True)
-class Sheet:
-    """A sheet of the station."""
-
-    key: str
-    title: str
-
-
-SHEETS = (Sheet("knock", "Knock"), Sheet("pulls", "Pulls"), Sheet("torque", "Torque"), Sheet("limit", "Knock limit"))
-
-
-@dataclass(frozen=True)
-class SheetState:
-    """What the person looks at: view, table, and cell as (i, j)."""
-
-    view: str = ""
-    table: str | None = None
-    cell: tuple[int, int] | None = None
-
-    def cell_of(self, shape: tuple[int, int], usual: tuple[int, int]) -> tuple[int, int]:
-        """The cell (i, j), if the table of this shape has it."""
-        if self.cell is not None and self.cell[0] < shape[1] and self.cell[1] < shape[0]:
-            return self.cell
-        return usual
-
-
-def _looking(view: str, table: str | None, cell: str) -> SheetState:
-    chosen = parse_cells(cell) if cell.strip() else []
-    return SheetState(view, table or None, chosen[0] if chosen else None)
-
-
-def _asked(view: str = "", table: str | None = None, cell: str = "") -> SheetState:
-    return _looking(view, table, cell)
-
-
-def _seen(
-    view: Annotated[str, Form()] = "", table: Annotated[str | None, Form()] = None, cell: Annotated[str, Form()] = ""
-) -> SheetState:
-    return _looking(view, table, cell)
-
-
-Asked = Annotated[SheetState, Depends(_asked)]
-Seen = Annotated[SheetState, Depends(_seen)]
-
-
-def back(page: RoundPage, sheet: str, seen: SheetState) -> Response:
-    """To the sheet as it was looked at."""
-    asked = {"view": seen.view, "table": seen.table or ""}
-    if seen.cell is not None:
-        asked["cell"] = f"{seen.cell[0]}.{seen.cell[1]}"
-    query = urlencode({key: value for key, value in asked.items() if value})
-    return RedirectResponse(f"{page.path}/spark/{sheet}{'?' + query if query else ''}", 303)
-
-
-def empty(request: Request, page: RoundPage, sheet: str, problem: BadInput) -> Response:
-    """The sheet when there is nothing to show, with what is wanting."""
-    if is_fragment(request):
-        raise problem
-    asked = doubt_values(page.round, problem, "spark")
-    return render(
-        request, "spark_empty.html", page.user, page=page, sheets=SHEETS, sheet=sheet, problem=str(problem), **asked
-    )
-
-
-def chosen_mask(text: str, shape: tuple[int, int]) -> BoolArray | None:
-    """Cells of a form as a mask; None for all."""
-    return cells_mask(tuple(parse_cells(text)), shape, default=False) if text.strip() else None
-
-
-async def fields(request: Request) -> dict[str, str]:
-    """The text fields of a form."""
-    return {key: value for key, value in (await request.form()).items() if isinstance(value, str)}
-
-
-Fields = Annotated[dict[str, str], Depends(fields)]
-
-
-def with_form(
-    policy: dict[str, Any], form: dict[str, str], keys: tuple[str, ...], switches: tuple[str, ...] = ()
-) -> dict[str, Any]:
-    """A policy's data with what a form says about it; a switch that is not in the form is off."""
-    told = {key: plain_number(form[key]) for key in keys if form.get(key, "").strip()}
-    return policy | told | {key: form.get(key) in ("true", "on", "yes") for key in switches if f"has_{key}" in form}
+BASE = f"{ROUND}/spark"
+_PULLS = (
+    "Full-load pulls, from dyno files and road logs, laid over each other; then what a degree of spark is worth, and how "
+    "much of it may go in."
+)
+SPARK = SheetStation(
+    Station.SPARK,
+    (
+        Tab(
+            "knock",
+            "Knock",
+            "Where it knocked, on the axes of the spark table; whether that is knock or noise; and the spark that goes out.",
+            "Moments of this knock",
+        ),
+        Tab("pulls", "Pulls", _PULLS),
+        Tab("torque", "Torque", _PULLS, "The newest pull through this speed"),
+        Tab(
+            "limit",
+            "Knock limit",
+            "The level below which a knock sensor hears only the engine itself, from runs that do not knock, for "
+            "calibrations that hold it in a table.",
+            "The level in a safe log",
+        ),
+    ),
+)

@@ -17,13 +17,15 @@ from uchiwa.core.pulls.runs import bands_of, even_bands
 from uchiwa.core.pulls.weather import trusted
 from uchiwa.core.rounds.progress import Station
 from uchiwa.services import spark as work
+from uchiwa.services import table_proposals
 from uchiwa.store import pull_notes
 from uchiwa.web.pages import render
+from uchiwa.web.proposal_sheets.state import Fields, SheetState, back, with_form
 from uchiwa.web.requests.fragment import is_fragment
 from uchiwa.web.requests.session import FromOurForm
 from uchiwa.web.round_context import RoundPage, in_open_round, in_round
 from uchiwa.web.routing import router as new_router
-from uchiwa.web.stations.spark.page import BASE, SHEETS, Fields, SheetState, back, empty, with_form
+from uchiwa.web.stations.spark.page import BASE, SPARK
 from uchiwa.web.stations.spark.pull_picture import LOOKS, picture, readings
 
 router = new_router()
@@ -38,7 +40,7 @@ def _values(page: RoundPage) -> dict[str, Any]:
             "no accepted log or dyno file holds a full-load pull",
             advice="send a dyno file with engine speed and torque, or a road log of one long pull in a high gear",
         )
-    view = work.kept(page.round, "pulls", PullView)
+    view = table_proposals.kept(page.round, "pulls", PullView)
     shown = [row for row in rows if not row.hidden]
     pulls = [row.pull for row in shown]
     drawn = work.overlaid(shown, view)
@@ -49,8 +51,7 @@ def _values(page: RoundPage) -> dict[str, Any]:
     names = [row.note.note if row.note is not None and row.note.note else row.log.name for row in shown]
     return {
         "page": page,
-        "sheets": SHEETS,
-        "sheet": "pulls",
+        **SPARK.values("pulls"),
         "rows": [*shown, *(row for row in rows if row.hidden)],
         "looks": {row.key: (rows.index(row) % LOOKS) for row in rows},
         "order": {row.key: number for number, row in enumerate(shown, 1)},
@@ -75,7 +76,7 @@ def _page(request: Request, page: RoundPage) -> Response:
     try:
         values = _values(page)
     except BadInput as error:
-        return empty(request, page, "pulls", error)
+        return SPARK.empty(request, page, "pulls", error)
     return render(request, "_pulls.html" if is_fragment(request) else "pulls.html", page.user, **values)
 
 
@@ -87,18 +88,18 @@ def pulls(page: RoundPage) -> Response:
 
 
 def _again(request: Request, page: RoundPage) -> Response:
-    return _page(request, page.reloaded()) if is_fragment(request) else back(page, "pulls", SheetState())
+    return _page(request, page.reloaded()) if is_fragment(request) else back(page, "spark/pulls", SheetState())
 
 
 @router.post(_HERE + "/view", dependencies=[FromOurForm])
 @in_open_round(Station.SPARK)
 def view(page: RoundPage, form: Fields) -> Response:
     """Change how pulls are looked at."""
-    old = work.kept(page.round, "pulls", PullView).model_dump(mode="json")
+    old = table_proposals.kept(page.round, "pulls", PullView).model_dump(mode="json")
     told = with_form(old, form, _KEYS)
     if "corrected" in form:
         told["corrected"] = form["corrected"] == "yes"
-    work.keep(page.round, "pulls", policy_from(PullView, told, "view"))
+    table_proposals.keep(page.round, "pulls", policy_from(PullView, told, "view"))
     return _again(page.request, page)
 
 

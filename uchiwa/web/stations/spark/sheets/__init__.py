@@ -1,8 +1,8 @@
 """The sheets of the Spark station that show a table: knock, torque, and knock limits."""
 
+from uchiwa.web.proposal_sheets.sheet import TableSheet
 from uchiwa.web.stations.spark.sheets.knock import KNOCK
 from uchiwa.web.stations.spark.sheets.limit import LIMIT
-from uchiwa.web.stations.spark.sheets.sheet import TableSheet
 from uchiwa.web.stations.spark.sheets.torque import TORQUE
 
 TABLE_SHEETS: dict[str, TableSheet] = {one.key: one for one in (KNOCK, TORQUE, LIMIT)}

@@ -7,12 +7,13 @@ from typing import Any
 from uchiwa.core.logs.log import BoolArray
 from uchiwa.core.proposals.knock_limit.policy import ThresholdPolicy
 from uchiwa.core.proposals.knock_limit.report import report
-from uchiwa.services.spark import LimitWork, limit_work
+from uchiwa.services.spark import LIMIT_TABLE, LimitWork, limit_work
+from uchiwa.services.table_proposals import TakenAs
 from uchiwa.web.drawer.moments_picture import Moments
 from uchiwa.web.grid.grid import Grid
+from uchiwa.web.proposal_sheets.sheet import TableSheet
 from uchiwa.web.stations.spark.grid import TableView, limit_grid
 from uchiwa.web.stations.spark.level_picture import level_picture
-from uchiwa.web.stations.spark.sheets.sheet import TableSheet
 
 
 def _grid(found: LimitWork, view: TableView, waiting: BoolArray) -> Grid:
@@ -34,6 +35,6 @@ def _moments(found: LimitWork, _i: int, _j: int) -> Moments:
 
 
 LIMIT = TableSheet(
-    "limit", "knock_limit", "knock limit", ThresholdPolicy, ("quantile", "margin", "least"), TableView,
+    "limit", LIMIT_TABLE, TakenAs("knock limit"), ThresholdPolicy, ("quantile", "margin", "least"), TableView,
     TableView.PROPOSED, limit_work, _grid, _first, _more, lambda found: report(found.proposal), _moments,
 )  # fmt: skip

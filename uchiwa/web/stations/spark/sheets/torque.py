@@ -10,12 +10,13 @@ from uchiwa.core.logs.log import BoolArray
 from uchiwa.core.proposals.torque.policy import TorquePolicy
 from uchiwa.core.proposals.torque.report import report
 from uchiwa.core.pulls.trade import trades
-from uchiwa.services.spark import TorqueWork, torque_work
+from uchiwa.services.spark import SPARK_TABLE, TorqueWork, torque_work
+from uchiwa.services.table_proposals import TakenAs
 from uchiwa.web.drawer.moments_picture import Moments
 from uchiwa.web.grid.grid import Grid
+from uchiwa.web.proposal_sheets.sheet import TableSheet
 from uchiwa.web.stations.spark.grid import TableView, torque_grid
 from uchiwa.web.stations.spark.ladder_picture import hill, ladder
-from uchiwa.web.stations.spark.sheets.sheet import TableSheet
 
 _KEYS = ("add", "add_far", "far", "most", "beyond", "knock_margin", "worth_percent")
 
@@ -63,6 +64,6 @@ def _moments(found: TorqueWork, i: int, j: int) -> Moments:
 
 
 TORQUE = TableSheet(
-    "torque", "spark_advance", "torque", TorquePolicy, _KEYS, TableView, TableView.CHANGE,
+    "torque", SPARK_TABLE, TakenAs("torque"), TorquePolicy, _KEYS, TableView, TableView.CHANGE,
     torque_work, _grid, _first, _more, lambda found: report(found.proposal), _moments,
 )  # fmt: skip
