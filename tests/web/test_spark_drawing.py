@@ -18,9 +18,10 @@ from uchiwa.core.proposals.torque.policy import TorquePolicy
 from uchiwa.core.proposals.torque.proposal import torque_proposal
 from uchiwa.core.pulls.overlay import PullView, overlay
 from uchiwa.core.pulls.recognised import pulls_of
+from uchiwa.web.grid.proposal_grid import TableView, turned
 from uchiwa.web.pages import spark_words
 from uchiwa.web.proposal_sheets.state import with_form
-from uchiwa.web.stations.spark.grid import TableView, limit_grid, torque_grid, turned
+from uchiwa.web.stations.spark.grid import limit_grid, torque_grid
 from uchiwa.web.stations.spark.ladder_picture import hill, ladder
 from uchiwa.web.stations.spark.level_picture import level_picture
 from uchiwa.web.stations.spark.pull_picture import _labels, picture, readings

@@ -52,7 +52,7 @@ class TableContext:
     Attributes:
         job, round: at hand.
         draft: the job's.
-        base: the revision that the round's logs were recorded with.
+        base, base_hash: the revision that the round's logs were recorded with, and what tells its content.
         table: of the base, with the draft's breakpoints.
         drafted: the same table as it stands in the draft, or in the revision that ended the round.
         rows: accepted logs and dyno files.
@@ -63,6 +63,7 @@ class TableContext:
     round: Round
     draft: Draft
     base: Calibration
+    base_hash: str
     table: Table
     drafted: Table
     rows: tuple[LogFile, ...]
@@ -150,7 +151,8 @@ def context(job: Job, round_: Round, asked: Asked, table_id: str | None = None) 
     rows = jobs.spark_logs(round_) if asked.dyno else jobs.usable_logs(round_)
     if not rows and not asked.logless:
         raise BadInput("no log has been accepted in this round", advice="send one, or accept one on Logs")
-    return TableContext(job, round_, draft, base, table, drafted, tuple(rows), asked.needed)
+    mark = str(revision.calibration.content_hash)
+    return TableContext(job, round_, draft, base, mark, table, drafted, tuple(rows), asked.needed)
 
 
 @dataclass(frozen=True)

@@ -34,7 +34,7 @@ class _ClusterPart(_Part):
 
 
 class _StepPart(_Part):
-    """Of a proposal that was taken: fuel's or spark's."""
+    """Of a proposal that was taken."""
 
     kind: Words = "spark"
     policy: _PolicyPart = _PolicyPart()
@@ -66,7 +66,13 @@ class _FreezePart(_Part):
     parent: Count = 0
 
 
-_KINDS: dict[str, type[_Part]] = {"take": _StepPart, "spark": _StepPart, "freeze": _FreezePart}
+_KINDS: dict[str, type[_Part]] = {
+    "take": _StepPart,
+    "spark": _StepPart,
+    "idle": _StepPart,
+    "clamp": _StepPart,
+    "freeze": _FreezePart,
+}
 
 
 def check_inputs(kind: str, inputs: dict[str, Any]) -> None:

@@ -37,7 +37,7 @@ def take(
         calibration: the draft's content with the proposal in it.
         sentence: what changed, in plain words.
         inputs: everything the proposal was computed from.
-        kind: TAKE or SPARK.
+        kind: TAKE, SPARK, IDLE or CLAMP.
 
     Raises:
         StaleDraftError: the draft has changed since.
@@ -129,7 +129,7 @@ def as_steps(found: Iterable[Event]) -> tuple[Step, ...]:
 
 def _reason(step: Event) -> str:
     """What a step was, without the table's name."""
-    if step.kind == jobs.SPARK:
+    if step.kind in (jobs.SPARK, jobs.IDLE, jobs.CLAMP):
         return f"{json.loads(step.inputs).get('kind', 'spark')} proposal"
     if step.kind != jobs.TAKE:
         return str(step.sentence).split(": ", 1)[-1]

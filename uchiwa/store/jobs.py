@@ -22,8 +22,8 @@ from uchiwa.store.log_states import IMPORTING, READY, RECEIVING, REFUSED, STORED
 from uchiwa.store.models import Car, Customer, Draft, Event, Job, LogFile, Revision, Round, User
 from uchiwa.store.rows import first, rows
 
-TAKE, SPARK, EDIT = "take", "spark", "edit"
-STEPS = (TAKE, SPARK, EDIT)
+TAKE, SPARK, IDLE, CLAMP, EDIT = "take", "spark", "idle", "clamp", "edit"
+STEPS = (TAKE, SPARK, IDLE, CLAMP, EDIT)
 """Kinds of events that change the draft and can be undone."""
 
 
@@ -157,7 +157,7 @@ def facts_of(rounds_: Collection[Round]) -> dict[int, RoundFacts]:
         else:
             unfit[row.round_id] = unfit.get(row.round_id, 0) + 1
     taken: dict[int, int] = {}
-    sparked: dict[int, int] = {}
+    by_kind: dict[tuple[int, str], int] = {}
     steps = (
         Event.select(Event.round, Event.kind, fn.COUNT(Event.id))
         .where(Event.round.in_(ids), Event.kind.in_(STEPS), ~Event.put_back)
@@ -165,8 +165,7 @@ def facts_of(rounds_: Collection[Round]) -> dict[int, RoundFacts]:
     )
     for round_id, kind, number in rows(steps):
         taken[round_id] = taken.get(round_id, 0) + number
-        if kind == SPARK:
-            sparked[round_id] = number
+        by_kind[round_id, kind] = number
     refusals = {
         row.round_id: row.message
         for row in LogFile.select(LogFile.round, LogFile.message)
@@ -187,7 +186,8 @@ def facts_of(rounds_: Collection[Round]) -> dict[int, RoundFacts]:
             logs_refused=counted.get((one.id, REFUSED), 0),
             logs_dyno=dynos.get(one.id, 0),
             taken=taken.get(one.id, 0),
-            sparked=sparked.get(one.id, 0),
+            sparked=by_kind.get((one.id, SPARK), 0),
+            idled=by_kind.get((one.id, IDLE), 0),
             frozen=one.returned_at is not None,
             last_refusal=refusals.get(one.id, ""),
         )

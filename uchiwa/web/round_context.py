@@ -22,6 +22,7 @@ PATHS = {
     Station.LOGS: "logs",
     Station.FUEL: "fuel",
     Station.SPARK: "spark",
+    Station.IDLE: "idle",
     Station.REVIEW: "review",
     Station.RETURN: "return",
 }

@@ -18,7 +18,7 @@ class Station(StrEnum):
     RETURN = "Return"
 
 
-OFFERED = (Station.BRIEF, Station.LOGS, Station.FUEL, Station.SPARK, Station.REVIEW, Station.RETURN)
+OFFERED = tuple(Station)
 
 
 class Standing(StrEnum):
@@ -50,7 +50,7 @@ class RoundFacts:
         logs_unfit: logs, since the last accepted one, that the customer has been told to record again.
         logs_dyno: of the accepted ones, those that a dyno wrote.
         taken: steps of the draft that stand.
-        sparked: of these, proposals of spark.
+        sparked, idled: of these, proposals of spark, and of idle and warm-up.
         frozen: whether the round has ended with a revision.
         last_refusal: why the last log was refused.
         running: number of the revision that the customer is to run.
@@ -66,6 +66,7 @@ class RoundFacts:
     logs_dyno: int = 0
     taken: int = 0
     sparked: int = 0
+    idled: int = 0
     frozen: bool = False
     last_refusal: str = ""
     running: int = 0
@@ -94,8 +95,9 @@ def standings(facts: RoundFacts, here: Station | None = None, *, closed: bool = 
     done = {
         Station.BRIEF: facts.briefed,
         Station.LOGS: facts.logs_ready > 0,
-        Station.FUEL: facts.taken > facts.sparked,
+        Station.FUEL: facts.taken > facts.sparked + facts.idled,
         Station.SPARK: facts.sparked > 0,
+        Station.IDLE: facts.idled > 0,
         Station.REVIEW: facts.frozen,
         Station.RETURN: facts.frozen,
     }

@@ -87,6 +87,7 @@ def _values(page: RoundPage, fuel: work.FuelWork, seen: Seen, account: CellAccou
         "seen": work.policy_of(page.round).model_dump_json(),
         "sources": _sources(fuel),
         "own_tables": [one for one in work.fuel_tables(fuel.base) if one.role == proposal.table.role],
+        "has_clamp": bool(fuel.base.by_role("airflow_clamp")),
         "has_target_table": bool(fuel.base.by_role("lambda_target")),
         "sieve": sieve_parts(proposal.evidence, proposal.policy),
         "waiting": int(waiting.sum()),

@@ -11,8 +11,9 @@ from uchiwa.services.spark import LIMIT_TABLE, LimitWork, limit_work
 from uchiwa.services.table_proposals import TakenAs
 from uchiwa.web.drawer.moments_picture import Moments
 from uchiwa.web.grid.grid import Grid
+from uchiwa.web.grid.proposal_grid import TableView
 from uchiwa.web.proposal_sheets.sheet import TableSheet
-from uchiwa.web.stations.spark.grid import TableView, limit_grid
+from uchiwa.web.stations.spark.grid import limit_grid
 from uchiwa.web.stations.spark.level_picture import level_picture
 
 

@@ -14,8 +14,9 @@ from uchiwa.services.spark import SPARK_TABLE, TorqueWork, torque_work
 from uchiwa.services.table_proposals import TakenAs
 from uchiwa.web.drawer.moments_picture import Moments
 from uchiwa.web.grid.grid import Grid
+from uchiwa.web.grid.proposal_grid import TableView
 from uchiwa.web.proposal_sheets.sheet import TableSheet
-from uchiwa.web.stations.spark.grid import TableView, torque_grid
+from uchiwa.web.stations.spark.grid import torque_grid
 from uchiwa.web.stations.spark.ladder_picture import hill, ladder
 
 _KEYS = ("add", "add_far", "far", "most", "beyond", "knock_margin", "worth_percent")
