@@ -37,6 +37,10 @@ class StandInCar:
         trim_step: fuel trims are reported in steps of so many %; 0 for as they are.
         knock_sensor: what its knock sensor hears.
         knock_channels: whether level, limit and count of knock can be recorded.
+        meter_quantity, meter_noise: what its meter gives, and the scatter of that.
+        actuator: air that its idle actuator lets in for each gram asked for, where its calibration idles by a table.
+        blown_once_clamped: whether it gets its supercharger, and a regulator that adds fuel with boost, once the clamp of its
+            airflow signal is in place.
     """
 
     id: str
@@ -52,6 +56,10 @@ class StandInCar:
     trim_step: float = 0.0
     knock_sensor: KnockSensor = field(default_factory=KnockSensor)
     knock_channels: bool = False
+    meter_quantity: str = "airflow_frequency"
+    meter_noise: float = 6.0
+    actuator: float = 1.0
+    blown_once_clamped: bool = False
 
 
 _SPEEDS = (600, 900, 1200, 1600, 2000, 2400, 2800, 3200, 3600, 4000, 4500, 5000, 5500, 6000, 6500)

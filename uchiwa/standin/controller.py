@@ -50,6 +50,7 @@ class Controller:
     target: Lookup = field(init=False)
     spark: Lookup = field(init=False)
     warmup: Lookup | None = field(init=False)
+    cold: Lookup | None = field(init=False, default=None)
     integral: float = 0.0
     learned: list[float] = field(default_factory=lambda: [0.0] * 9)
     running: float = 0.0
@@ -78,6 +79,8 @@ class Controller:
         self.spark = lookups["spark_advance"]
         warm = self.calibration.by_role("warmup_factor")
         self.warmup = Lookup.of(warm[0]) if warm else None
+        cold = self.calibration.by_role("cold_lambda_offset")
+        self.cold = Lookup.of(cold[0]) if cold else None
         for role in ("displacement", "cylinders", "stoichiometric_ratio", "injector_flow", "injector_dead_time"):
             value = self.calibration.constant(role)
             if value is None:
@@ -119,6 +122,8 @@ class Controller:
             volume = constants["displacement"] / constants["cylinders"] / 1000.0
             air = self.ve(speed, loaded) / 100.0 * pressure * 1000.0 * volume / (GAS_CONSTANT * kelvin) * 1000.0
         command.target = self.target(speed, loaded)
+        if self.cold is not None:
+            command.target += self.cold(coolant)
         command.after_start = self.running < 12.0 and coolant < 70.0
         enrich = self.warmup(coolant) / 100.0 if self.warmup is not None else 1.0
         if command.after_start:

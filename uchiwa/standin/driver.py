@@ -36,6 +36,11 @@ class Driver:
         return self.drive.legs[self._leg]
 
     @property
+    def in_gear(self) -> bool:
+        """Whether an automatic gearbox is held in gear, on the brake."""
+        return self.leg.in_gear
+
+    @property
     def clutch_open(self) -> bool:
         """Whether the engine is disconnected from the wheels."""
         return self.gear == 0 or self._shifting > 0

@@ -22,6 +22,7 @@ class Leg:
         slope: of the road, rise over run.
         throttle_rate: quickest movement of the throttle, %/s.
         until_speed: ends the leg when the engine reaches this speed, rpm.
+        in_gear: whether an automatic gearbox is held in gear, on the brake, while standing.
     """
 
     seconds: float
@@ -31,11 +32,15 @@ class Leg:
     slope: float = 0.0
     throttle_rate: float = 12.0
     until_speed: float | None = None
+    in_gear: bool = False
 
 
 @dataclass(frozen=True)
 class Drive:
-    """A named drive: its legs and the state in which the car starts; `cranked` from a cold, standing engine."""
+    """A named drive: its legs and the state in which the car starts; `cranked` from a cold, standing engine.
+
+    `ambient` is the range of the air outside, degC.
+    """
 
     name: str
     legs: tuple[Leg, ...]
@@ -43,6 +48,7 @@ class Drive:
     gear: int = 0
     engine_speed: float = 850.0
     cranked: bool = False
+    ambient: tuple[float, float] = (12.0, 24.0)
 
 
 def _idle(seconds: float) -> Leg:
@@ -52,6 +58,24 @@ def _idle(seconds: float) -> Leg:
 def cold_start(rng: np.random.Generator) -> Drive:
     """From before cranking, cold, and a minute of idle after it."""
     return Drive("cold_start", (_idle(62.0 + float(rng.uniform(0, 10))),), cranked=True, engine_speed=0.0)
+
+
+_MORNING = (1.0, 11.0)
+
+
+def cold_morning(rng: np.random.Generator) -> Drive:
+    """From before cranking on a cold morning until the engine is warm, in neutral, feet off."""
+    seconds = 660.0 + float(rng.uniform(0, 40))
+    return Drive("cold_morning", (_idle(seconds),), cranked=True, engine_speed=0.0, ambient=_MORNING)
+
+
+def warming_in_gear(rng: np.random.Generator) -> Drive:
+    """The same, held on the brake in gear but for the first half minute and a while in the middle."""
+    legs = [_idle(30.0)]
+    for _ in range(3):
+        legs.append(Leg(170.0 + float(rng.uniform(0, 20)), 0, throttle=0.0, in_gear=True))
+        legs.append(_idle(35.0))
+    return Drive("in_gear_warm_up", tuple(legs), cranked=True, engine_speed=0.0, ambient=_MORNING)
 
 
 def warm_idle(rng: np.random.Generator) -> Drive:
@@ -150,6 +174,8 @@ def mixed_road(rng: np.random.Generator, minutes: float = 20.0) -> Drive:
 
 DRIVES: dict[str, Callable[[np.random.Generator], Drive]] = {
     "cold_start": cold_start,
+    "cold_morning": cold_morning,
+    "in_gear_warm_up": warming_in_gear,
     "warm_idle": warm_idle,
     "steady_cruise": steady_cruise,
     "roll_on": roll_on,

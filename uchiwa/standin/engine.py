@@ -13,6 +13,7 @@ from uchiwa.standin.knocking import KnockTruth
 _GAMMA = 1.4
 _CHOKED = 0.5283
 _LINEAR_ABOVE = 0.97
+_WARM, _WARM_FUEL = 80.0, math.exp(-80.0 / 30.0)
 INDICATED = 92.0
 """Nm for each gram of air that all cylinders burn in a cycle, at the best spark."""
 
@@ -34,6 +35,9 @@ class EngineTruth:
         bank_spread: how much more air bank 2 gets than the mean, as a fraction; bank 1 gets as much less.
         film_share: share of the injected fuel that lands on the walls when warm.
         film_time: time in which the wall film evaporates when warm, s.
+        cold_friction: how much more friction there is at 0 °C, as a share.
+        cold_fuel: how much more fuel it takes at 0 °C for the same mixture, as a share: what does not evaporate.
+        gear_load: what an automatic gearbox takes at idle in gear, Nm; 0 for a clutch.
         limiter: engine speed of the limiter, rpm.
         knock: the spark up to which it does not knock.
         spark: what spark does to torque, exhaust and evenness.
@@ -51,9 +55,22 @@ class EngineTruth:
     bank_spread: float = 0.0
     film_share: float = 0.22
     film_time: float = 0.28
+    cold_friction: float = 0.0
+    cold_fuel: float = 0.0
+    gear_load: float = 0.0
     limiter: float = 6600.0
     knock: KnockTruth = field(default_factory=KnockTruth)
     spark: SparkTruth = field(default_factory=SparkTruth)
+
+    def needed_fuel(self, coolant: float) -> float:
+        """How much fuel it takes for the mixture that is wanted, as a factor: 1 from 80 °C on."""
+        if self.cold_fuel == 0.0 or coolant >= _WARM:
+            return 1.0
+        return 1.0 + self.cold_fuel * (math.exp(-coolant / 30.0) - _WARM_FUEL) / (1.0 - _WARM_FUEL)
+
+    def stiffness(self, coolant: float) -> float:
+        """Friction against that of the warm engine."""
+        return 1.0 + self.cold_friction * math.exp(-coolant / 35.0) if self.cold_friction else 1.0
 
 
 def charge_share(airflow: float) -> float:
@@ -164,7 +181,7 @@ class Engine:
         lifetime = truth.film_time * (1.0 + 2.0 * cold)
         evaporated = state.film / lifetime
         state.film = max(0.0, state.film + (share * injected - evaporated) * dt)
-        burned = (1.0 - share) * injected + evaporated
+        burned = ((1.0 - share) * injected + evaporated) / truth.needed_fuel(state.coolant)
         state.mixture = min(state.airflow / (stoichiometric * burned), 9.0) if burned > 1e-6 else 9.0
 
     def torque(self, spark: float, chance: float = 0.0) -> float:
@@ -179,7 +196,7 @@ class Engine:
         timing = truth.spark.efficiency(spark, state.speed, state.pressure)
         state.exhaust = truth.spark.exhaust(spark, state.speed, state.pressure)
         lean = max(0.0, 1.0 - max(0.0, state.mixture - 1.0) * 1.2) if state.mixture < 1.8 else 0.0
-        friction = (14.0 + 0.0028 * state.speed) * truth.displacement / 2.0
+        friction = (14.0 + 0.0028 * state.speed) * truth.displacement / 2.0 * truth.stiffness(state.coolant)
         pumping = (self.barometer - min(state.pressure, self.barometer)) * truth.displacement / (4 * math.pi)
         even = 1.0 + truth.spark.unevenness(spark, state.speed, state.pressure) * chance
         return INDICATED * per_cycle * timing * lean * even - friction - pumping

@@ -14,10 +14,12 @@ from uchiwa.core.quantities.catalogue import QUANTITIES
 from uchiwa.core.tables.table import Calibration
 from uchiwa.standin.cars import StandInCar
 from uchiwa.standin.chassis import DRIVELINE
+from uchiwa.standin.clamp import Clamp
 from uchiwa.standin.controller import Controller
 from uchiwa.standin.driver import Driver
 from uchiwa.standin.drives import make_drive
 from uchiwa.standin.engine import Engine
+from uchiwa.standin.idling import IdleControl
 from uchiwa.standin.knocking import KnockControl, KnockSensor
 from uchiwa.standin.wideband import Wideband
 
@@ -27,6 +29,8 @@ _INERTIA = 0.19
 _IDLE_SPEED = 850.0
 
 CRANKED_S = 2.6
+_STALLS_BELOW, _RESTARTS_S, _CAUGHT_RPM = 260.0, 4.5, 700.0
+_IDLE_SPARK_BELOW = 1700.0
 LOGGED = (
     ("Engine speed", "engine_speed", 0),
     ("Vehicle speed", "vehicle_speed", 1),
@@ -58,6 +62,11 @@ LOGGED = (
     ("Knock limit", "knock_limit", 3),
     ("Knock count", "knock_count", 0),
     ("Wheel torque", "wheel_torque", 2),
+    ("Target idle speed", "target_idle_speed", 0),
+    ("Desired idle airflow", "idle_airflow_target", 2),
+    ("Idle valve", "idle_actuator_position", 1),
+    ("In gear", "in_gear", 0),
+    ("Airflow signal", "airflow_voltage", 3),
 )
 
 
@@ -121,8 +130,13 @@ class _Run:
     ) -> None:
         rng = np.random.default_rng(seed)
         self.car, self.sensor, self.drive = car, sensor, make_drive(drive_name, rng)
-        ambient, self.barometer = float(rng.uniform(12, 24)), float(rng.uniform(96.5, 101.0))
-        self.engine = Engine(car.truth, ambient, self.barometer)
+        ambient, self.barometer = float(rng.uniform(*self.drive.ambient)), float(rng.uniform(96.5, 101.0))
+        self.clamp = Clamp.of(calibration)
+        self.blown = not car.blown_once_clamped or (self.clamp is not None and self.clamp.clamps)
+        truth = car.truth if self.blown else replace(car.truth, wastegate_boost=0.0)
+        self.engine = Engine(truth, ambient, self.barometer)
+        self.idle = IdleControl.of(calibration, car.actuator)
+        self.stalled_at: float | None = None
         self.density = self.barometer * 1000.0 / (GAS_CONSTANT * (ambient + ZERO_CELSIUS))
         state = self.engine.state
         state.speed, state.coolant = self.drive.engine_speed, self.drive.coolant
@@ -167,12 +181,17 @@ class _Run:
             state.speed, chassis.engine_speed(wished, self.road_speed) if wished else 0.0, self.road_speed, STEP_S
         )
         self.geared = chassis.engine_speed(driver.gear, self.road_speed) if driver.gear else 0.0
+        self.limited = state.speed > self.car.truth.limiter
+        if self.idle is not None:
+            at = (self.barometer, state.intake_air, driver.throttle < 1.0)
+            area = self.idle.area(state.speed, state.coolant, driver.in_gear, STEP_S, at)
+            self.engine.breathe(driver.throttle, area, STEP_S)
+            return
         target_idle = _IDLE_SPEED + 4.0 * max(0.0, 75.0 - state.coolant)
         if driver.throttle < 1.0 and state.speed < 1500.0:
             self.bypass = min(max(self.bypass + (target_idle - state.speed) * 0.035 * STEP_S, 8.0), 70.0)
         steadied = self.bypass + min(max((target_idle - state.speed) * 0.03, -10.0), 12.0)
         dashpot = max(1.0, state.speed / 1100.0)
-        self.limited = state.speed > self.car.truth.limiter
         self.engine.breathe(driver.throttle, max(steadied, 4.0) * dashpot, STEP_S)
 
     def _read(self, jitter: list[float]) -> None:
@@ -180,10 +199,10 @@ class _Run:
         state, car = self.engine.state, self.car
         self.speed_read = state.speed + 3.0 * jitter[0]
         self.pressure_read = state.pressure + 0.25 * jitter[1]
-        self.frequency = car.meter(state.airflow) + 6.0 * jitter[3] if car.meter is not None else 0.0
-        self.cranking = self.drive.cranked and self.time < CRANKED_S
+        self.frequency = car.meter(state.airflow) + car.meter_noise * jitter[3] if car.meter is not None else 0.0
+        self.cranking = (self.drive.cranked and self.time < CRANKED_S) or self._stalled()
         if self.cranking:
-            state.speed = 0.0 if self.time < 1.2 else 210.0
+            state.speed = 210.0 if self.time >= 1.2 and self._starter_turns() else 0.0
             self.speed_read = max(state.speed + 3.0 * jitter[0] * (state.speed > 0), 0.0)
             self.controller.running = 0.0
             state.airflow = 0.05
@@ -197,13 +216,31 @@ class _Run:
             self.sensed,
             STEP_S,
             self.barometer,
-            self.frequency,
+            self.frequency if self.clamp is None else self.clamp(self.speed_read, self.frequency),
         )
+        if self.idle is not None and self.driver.throttle < 1.0 and state.speed < _IDLE_SPARK_BELOW:
+            self.command.spark = self.idle.spark(self.speed_read, state.coolant)
+
+    def _stalled(self) -> bool:
+        """Whether the engine stands or is being started again after it stalled; then it has run up by itself."""
+        if self.stalled_at is None:
+            return False
+        if self.time - self.stalled_at < _RESTARTS_S:
+            return True
+        self.stalled_at = None
+        self.engine.state.speed = _CAUGHT_RPM
+        return False
+
+    def _starter_turns(self) -> bool:
+        return self.stalled_at is None or self.time - self.stalled_at > _RESTARTS_S - 1.4
 
     def _burn(self, jitter: list[float]) -> None:
         """Fuel, mixture, spark and torque."""
         state, engine, sensor, driver = self.engine.state, self.engine, self.sensor, self.driver
         fuel = 0.0 if self.limited else self.command.fuel_flow
+        if self.car.blown_once_clamped:
+            # A regulator that raises the fuel pressure with boost adds what the controller does not know of.
+            fuel *= max(1.0, state.pressure / self.barometer)
         engine.burn(fuel, self.controller.stoichiometric, STEP_S)
         sensed = sensor.step(self.time, state.mixture, state.airflow, STEP_S) * (1.0 + 0.0035 * jitter[2])
         self.sensed = min(max(sensed, sensor.rich_rail), sensor.lean_rail)
@@ -219,6 +256,8 @@ class _Run:
         )
         chance = self.uneven[self.number % 4096]
         self.torque = engine.torque(self.fired, chance) if fuel > 0 else -(12.0 + 0.006 * state.speed)
+        if driver.in_gear:
+            self.torque -= self.car.truth.gear_load
 
     def _move(self) -> None:
         """Engine and car gather speed, together or apart."""
@@ -227,7 +266,10 @@ class _Run:
         if self.cranking:
             acceleration = 0.0
         elif driver.clutch_open or (slipping and driver.throttle < 1.0):
-            state.speed = max(state.speed + torque / _INERTIA * STEP_S * 60 / (2 * math.pi), 500.0)
+            least = _STALLS_BELOW if self.idle is not None else 500.0
+            state.speed = max(state.speed + torque / _INERTIA * STEP_S * 60 / (2 * math.pi), least)
+            if self.idle is not None and state.speed <= _STALLS_BELOW:
+                self.stalled_at = self.time
             acceleration = chassis.acceleration(0, 0.0, self.road_speed, driver.slope, driver.brake, self.density)
         else:
             through = max(torque, 35.0) if slipping else torque
@@ -275,7 +317,15 @@ class _Run:
             listening.limit,
             float(listening.count),
             self.torque * DRIVELINE if self.driver.gear else 0.0,
+            self.idle.target(state.coolant) if self.idle is not None else 0.0,
+            self.idle.desired if self.idle is not None else 0.0,
+            self.idle.position if self.idle is not None else 0.0,
+            float(self.driver.in_gear),
+            self.frequency,
         )
+
+
+_OF_IDLE = frozenset({"target_idle_speed", "idle_airflow_target", "idle_actuator_position"})
 
 
 def _stepped(channel: Channel, step: float) -> Channel:
@@ -289,7 +339,10 @@ def _absent(car: StandInCar, quantity: str) -> bool:
     """Whether a car has no sensor for a quantity."""
     return (
         (quantity == "lambda_measured" and not car.wideband)
-        or (quantity in ("airflow", "airflow_frequency") and car.meter is None)
+        or (quantity in ("airflow", "airflow_frequency", "airflow_voltage") and car.meter is None)
+        or (quantity in ("airflow_frequency", "airflow_voltage") and quantity != car.meter_quantity)
+        or (quantity in _OF_IDLE and not car.base().by_role("idle_airflow"))
+        or (quantity == "in_gear" and car.truth.gear_load == 0.0)
         or (quantity == "ethanol_content" and car.ethanol is None)
         or (quantity.endswith("_trim_2") and car.truth.bank_spread == 0.0)
         or (quantity in ("knock_level", "knock_limit", "knock_count") and not car.knock_channels)

@@ -17,7 +17,7 @@ from uchiwa.core.idle.moments import NO_READING, OUTSIDE, Gear, IdleRules, idle_
 from uchiwa.core.idle.starts import running
 from uchiwa.core.logs.log import BoolArray, FloatArray, IntArray, Log
 from uchiwa.core.logs.recognition.doubt import ask
-from uchiwa.core.logs.signal import durations
+from uchiwa.core.logs.signal import durations, smooth
 from uchiwa.core.logs.timebase import on_one_base
 from uchiwa.core.proposals.fuel.trusted import speed_density
 from uchiwa.core.proposals.idle_air.policy import IdleAirPolicy
@@ -38,6 +38,7 @@ STRETCH_S = 15.0
 _OWN_TABLE_GS = 0.03
 _BAD_MIXTURE = 0.04
 _FEW = 5
+_CALM_S, _MOST_TO_TARGET = 1.5, 1.25
 
 
 @dataclass(frozen=True, eq=False)
@@ -250,6 +251,8 @@ def _of_log(log: _Based, asked: _Asked) -> _Part:
     moments = idle_moments(time, signals, rules)
     coolant = axis_values(table.x, signals, name)
     air, notes = _air(log, asked)
+    if moments.targeted:
+        air = air * _to_target(time, signals["engine_speed"], moments.away)
     own = [(text, ~condition(text, signals, time, calibration, book=asked.book)) for text in policy.where]
     missing = ~np.isfinite(air) | ~np.isfinite(coolant)
     found = [*moments.reasons, (NO_READING, missing), (OUTSIDE, ~table.x.covers(np.nan_to_num(coolant))), *own]
@@ -277,6 +280,17 @@ def _air(log: _Based, asked: _Asked) -> tuple[FloatArray, tuple[str, ...]]:
     ve = calibration.by_role("volumetric_efficiency")[0]
     air = speed_density(ve, time, signals, calibration, asked.book, name)
     return air, ("the air is speed density's: as good as VE at idle",)
+
+
+def _to_target(time: FloatArray, speed: FloatArray, away: FloatArray) -> FloatArray:
+    """What the air has to be multiplied with for the target speed, where the engine stood near it.
+
+    Idle torque against friction is set by the air in a cycle, which at another speed takes airflow in proportion to speed.
+    """
+    calm = smooth(time, speed, _CALM_S)
+    with np.errstate(invalid="ignore", divide="ignore"):
+        ratio = (calm - smooth(time, away, _CALM_S)) / calm
+    return np.clip(np.where(np.isfinite(ratio), ratio, 1.0), 1.0 / _MOST_TO_TARGET, _MOST_TO_TARGET)
 
 
 def _error(signals: dict[str, FloatArray]) -> FloatArray:

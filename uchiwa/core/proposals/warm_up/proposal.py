@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -11,9 +11,9 @@ from numpy.typing import NDArray
 from uchiwa.core.errors import BadInput
 from uchiwa.core.evidence.falling_fit import FallingFit, SampleWeights, fit_falling
 from uchiwa.core.formulas.computed import SHIPPED, Book
-from uchiwa.core.logs.log import FloatArray, Log
+from uchiwa.core.logs.log import BoolArray, FloatArray, Log
 from uchiwa.core.proposals.chosen_cells import cells_mask
-from uchiwa.core.proposals.falling_curve import CurvePolicy, MovedCurve, move_curve
+from uchiwa.core.proposals.falling_curve import CurvePolicy, MovedCurve, enough, move_curve
 from uchiwa.core.proposals.warm_up.evidence import AFTER_START, ROLE, WARM, WarmUpEvidence, gather_warming
 from uchiwa.core.proposals.warm_up.policy import WarmUpPolicy
 from uchiwa.core.quantities.units import convert
@@ -22,7 +22,7 @@ from uchiwa.core.tables.table import Calibration, Table
 _APART_PERCENT = 0.6
 """Standard deviation of the factor needed from one day to another, %: fuel, weather, how long the car has stood."""
 
-_FOLD_K = 20.0
+_FOLD_K, _MOST_MORE = 20.0, 0.02
 
 
 @dataclass(frozen=True, eq=False)
@@ -104,14 +104,13 @@ def proposal_from(evidence: WarmUpEvidence, table: Table, policy: WarmUpPolicy) 
     open_ = cells_mask(policy.only, table.shape, default=True) & ~pinned
     hundred = 100.0 * unit
     fixed = np.where(warm_points(table, policy), hundred, np.nan)
-    moved = move_curve(
-        table, before, fit,
-        CurvePolicy(
-            policy.strength / 100.0, np.abs(before) * policy.limit_percent / 100.0,
-            np.full(before.shape, policy.dead_band_percent * unit), policy.minimum_samples, policy.minimum_dwell_s,
-            open_[0], pinned[0], policy.unreached == "trend", False, fixed, hundred, _colder(table, fit, hundred),
-        ),
+    told = CurvePolicy(
+        policy.strength / 100.0, np.abs(before) * policy.limit_percent / 100.0,
+        np.full(before.shape, policy.dead_band_percent * unit), policy.minimum_samples, policy.minimum_dwell_s,
+        open_[0], pinned[0], policy.unreached == "trend", False, fixed, hundred,
     )  # fmt: skip
+    told = replace(told, colder=_colder(table, fit, enough(fit, told), hundred))
+    moved = move_curve(table, before, fit, told)
     notes = list(evidence.notes)
     warm = before[np.isfinite(fixed)] / unit
     if warm.size and float(np.abs(warm - 100.0).max()) > 0.05:
@@ -124,20 +123,23 @@ def proposal_from(evidence: WarmUpEvidence, table: Table, policy: WarmUpPolicy) 
     return WarmUpProposal(table, evidence, fit, moved, moved.after[None, :], moved.state[None, :], policy, tuple(notes))
 
 
-def _colder(table: Table, fit: FallingFit, hundred: float) -> FloatArray | None:
+def _colder(table: Table, fit: FallingFit, reached: BoolArray, hundred: float) -> FloatArray | None:
     """What the measured curve comes to when it is carried on towards the cold, on the rich side.
 
     Of three ways the richest: the curve in the car scaled by its coldest measured excess over 100 %; a straight line through
     the coldest measured values; and the excess growing by the same ratio with each kelvin, at most e-fold in 20 K; each from the
-    upper end of the measured values' intervals.
+    upper end of the coldest value's interval.
     """
-    told = np.flatnonzero((fit.dwell > 0) & np.isfinite(fit.half_width) & (fit.stretches > 0))
+    told = np.flatnonzero(reached)
     points = table.x.breakpoints
-    excess = fit.value - hundred + np.where(np.isfinite(fit.half_width), fit.half_width, 0.0)
+    excess = fit.value - hundred
     told = told[excess[told] > 0.0]
     if told.size < 2:
         return None
     first, next_ = int(told[0]), int(told[1])
+    # The ratio is of the values themselves; what it starts from is the upper end of the coldest one's interval, so far as
+    # that is known: a wide one would flood the engine.
+    coldest = excess[first] + min(float(fit.half_width[first]), _MOST_MORE * hundred)
     away = points[first] - points
     slope = max((excess[first] - excess[next_]) / (points[next_] - points[first]), 0.0)
     fold = np.log(max(excess[first] / max(excess[next_], 1e-6), 1.0)) / (points[next_] - points[first])
@@ -148,7 +150,7 @@ def _colder(table: Table, fit: FallingFit, hundred: float) -> FloatArray | None:
     fold = min(fold, kelvin / (points[next_] - points[first]) / _FOLD_K)
     before = table.grid[0] - hundred
     scaled = before * (excess[first] / before[first]) if before[first] > 0 else np.zeros(points.shape)
-    richest = np.max([excess[first] + slope * away, excess[first] * np.exp(fold * away), scaled], axis=0)
+    richest = np.max([coldest + slope * away, coldest * np.exp(fold * away), scaled], axis=0)
     return np.where(away > 0, hundred + richest, -np.inf)
 
 
