@@ -24,9 +24,9 @@ from uchiwa.core.proposals.fuel.explanation import explain
 from uchiwa.core.proposals.fuel.policy import Policy
 from uchiwa.core.proposals.fuel.proposal import airflow_table, fuel_proposal, proposal_from
 from uchiwa.core.tables.table import Axis, Table, frozen
-from uchiwa.standin.cars import car_named
 from uchiwa.standin.family.member import member
 from uchiwa.standin.family.physics import Physics, Recorder, Variant
+from uchiwa.standin.fleet import car_named
 from uchiwa.standin.logger import write_delimited
 from uchiwa.standin.simulate import simulate
 from uchiwa.store.samples import pack, unpack

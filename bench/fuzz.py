@@ -35,7 +35,7 @@ from uchiwa.core.logs.log import Channel, Log, Raster
 from uchiwa.core.logs.writers import write_log
 from uchiwa.core.tables.image.files import write_image
 from uchiwa.core.tables.interchange import calibration_json
-from uchiwa.standin.cars import car_named
+from uchiwa.standin.fleet import car_named
 from uchiwa.standin.layouts import image_of, layout_data
 from uchiwa.standin.logger import write_delimited
 from uchiwa.store import accounts, archive_out, jobs, leases, links, server, uploads

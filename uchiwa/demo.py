@@ -14,11 +14,14 @@ from datetime import timedelta
 import numpy as np
 from peewee import IntegrityError
 
+from uchiwa.core.briefs.brief import Purpose
 from uchiwa.core.logs.log import FloatArray, Log
 from uchiwa.core.proposals.fuel.evidence import QUANTITIES
 from uchiwa.core.proposals.fuel.policy import Policy
 from uchiwa.core.proposals.fuel.proposal import fuel_proposal
 from uchiwa.core.proposals.fuel.report import report
+from uchiwa.core.proposals.idle_air.report import report as idle_report
+from uchiwa.core.proposals.warm_up.report import report as warm_report
 from uchiwa.core.pulls.pull import Source
 from uchiwa.core.quantities.display import DisplayUnits
 from uchiwa.core.tables.difference import difference
@@ -26,13 +29,14 @@ from uchiwa.core.tables.image.files import write_image
 from uchiwa.core.tables.table import Calibration
 from uchiwa.demo_jobs import JOBS, SPRINT, DemoJob
 from uchiwa.parent import end_with_parent
-from uchiwa.services import freezing, spark, tables
+from uchiwa.services import freezing, idle, spark, table_proposals, tables
 from uchiwa.services.importing import import_log
 from uchiwa.services.review import review_work
 from uchiwa.settings import read_settings
-from uchiwa.standin.cars import StandInCar, car_named
+from uchiwa.standin.cars import StandInCar
 from uchiwa.standin.defects import changed
 from uchiwa.standin.dyno import dyno_run, write_run
+from uchiwa.standin.fleet import car_named
 from uchiwa.standin.kept_drives import keeping
 from uchiwa.standin.layouts import image_of, layout_data
 from uchiwa.standin.simulate import simulate
@@ -160,7 +164,7 @@ def _load_job(tuner_id: int, demo: DemoJob) -> None:
         if last and demo.runs:
             _dyno_runs(job, round_, demo, car, calibration)
         if drives and (not last or demo.taken):
-            _take(job, round_, tuner, calibration)
+            _take_idle(job, round_, tuner) if demo.purpose == "idle" else _take(job, round_, tuner, calibration)
         if last:
             _edit(job, round_, tuner, demo)
         else:
@@ -178,7 +182,7 @@ def _prepare(tuner: User, job: Job, demo: DemoJob, *, last: bool) -> tuple[Round
         round_ = jobs.rounds(job)[-1]
         Round.update(policy=json.dumps(POLICY.model_dump(mode="json"))).where(Round.id == round_.id).execute()
         calibration = calibrations.content(drafts.current(job).base.calibration)
-        brief = briefs.standard(jobs.find(tuner.shop_id, job.id) or job, round_, demo.purpose if last else "fuel")
+        brief = briefs.standard(jobs.find(tuner.shop_id, job.id) or job, round_, _purpose(demo, last=last))
         if demo.briefed or not last:
             briefs.keep(round_, brief)
     return round_, calibration
@@ -201,7 +205,7 @@ def _drive(
     if demo.way == "cold" and last and name == "steady_cruise":
         recording = changed(recording, coolant_temperature=_never_warm)
     with unit_of_work():
-        brief = briefs.standard(job, round_, demo.purpose if last else "fuel")
+        brief = briefs.standard(job, round_, _purpose(demo, last=last))
     asked = [ask.quantity for ask in brief.asked] + [one for one in KNOCK if car.knock_channels]
     data = car.logger.write(recording, list(dict.fromkeys(asked)))
     if demo.spoiled and last:
@@ -273,6 +277,22 @@ def _freeze(job: Job, round_: Round, tuner: User, carried: str) -> None:
             revisions.downloaded(revision)
         if carried == "flashed":
             revisions.flashed(found, revision)
+
+
+def _purpose(demo: DemoJob, *, last: bool) -> Purpose:
+    """Of a round's brief: rounds before the last are about fuel, but for a car whose fuel is done."""
+    return demo.purpose if last or demo.purpose == "idle" else "fuel"
+
+
+def _take_idle(job: Job, round_: Round, tuner: User) -> None:
+    with unit_of_work():
+        found = idle.idle_air_work(job, round_)
+        taking = table_proposals.values_taken(found.context, found.proposal.after, None, idle.AS_IDLE)
+        table_proposals.take(found.context, tuner, drafts.current(job).version, taking, idle_report(found.proposal))
+    with unit_of_work():
+        warm = idle.warm_up_work(job, round_)
+        taking = table_proposals.values_taken(warm.context, warm.proposal.after, None, idle.AS_WARM_UP)
+        table_proposals.take(warm.context, tuner, drafts.current(job).version, taking, warm_report(warm.proposal))
 
 
 def _take(job: Job, round_: Round, tuner: User, calibration: Calibration) -> None:

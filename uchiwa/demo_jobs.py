@@ -145,6 +145,28 @@ JOBS = (
         car="larkspur-tern",
     ),
     DemoJob(
+        "Maren Oyelaran",
+        "Corvid Pike automatic",
+        "2.0 turbo four, stalls at the lights",
+        (
+            (("cold_morning", 101), ("in_gear_warm_up", 102)),
+            (("cold_morning", 103), ("in_gear_warm_up", 104)),
+        ),
+        hours=6,
+        car="corvid-pike-automatic",
+        purpose="idle",
+        words=((False, "It started on the first turn this morning and did not die when I put it in D."),),
+    ),
+    DemoJob(
+        "Teodor Vance",
+        "Larkspur Tern S",
+        "3.2 six, a supercharger is on its way",
+        ((("full_load_pull", 111), ("full_load_pull", 112), ("roll_on", 113)),),
+        hours=14,
+        car="larkspur-tern-s",
+        purpose="clamp",
+    ),
+    DemoJob(
         "Sam Okafor",
         "Corvid Pike",
         "2.0 turbo four, 2012",

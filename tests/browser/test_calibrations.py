@@ -11,7 +11,7 @@ from playwright.sync_api import Page, expect
 
 from tests.store.conftest import log_text, ready
 from uchiwa.core.tables.image.files import read_image, write_image
-from uchiwa.standin.cars import car_named
+from uchiwa.standin.fleet import car_named
 from uchiwa.standin.layouts import flash, image_of, layout_data, layout_of
 from uchiwa.standin.simulate import simulate
 from uchiwa.store import calibrations, drafts, images, jobs, links, uploads

@@ -8,8 +8,9 @@ import pytest
 from playwright.sync_api import Browser, Page, expect
 
 from tests.store.conftest import log_text
-from uchiwa.standin.cars import calibrated, car_named
+from uchiwa.standin.cars import calibrated
 from uchiwa.standin.defects import changed
+from uchiwa.standin.fleet import car_named
 from uchiwa.standin.simulate import simulate
 from uchiwa.store.uploads import PIECE
 

@@ -74,7 +74,7 @@ def test_the_demo_is_whole_after_a_kill_quick_the_next_time_and_readable_by_all(
         "UCHIWA_DRIVES_KEPT": str(LASTING),
     }  # fmt: skip
     first = Run(environment)
-    first.wait_for_line(r"^ +2 of 10 ")
+    first.wait_for_line(r"^ +2 of 12 ")
     first.send(signal.SIGKILL)
     assert f"Uchiwa is at {address}" not in "".join(first.said)
     second = Run(environment)
@@ -82,8 +82,8 @@ def test_the_demo_is_whole_after_a_kill_quick_the_next_time_and_readable_by_all(
         second.wait_for_line(rf"Uchiwa is at {address}/")
         wait_for({"database": "ok", "worker": "ok"}, address)
         assert f"Sign in with {demo.EMAIL} and the password {demo.PASSWORD}" in "".join(second.said)
-        again = [line for line in second.said if re.match(r" +\d+ of 10 ", line)]
-        assert 1 <= len(again) <= 8
+        again = [line for line in second.said if re.match(r" +\d+ of 12 ", line)]
+        assert 1 <= len(again) <= 10
         queue = page_of(address)
         for job in demo.JOBS:
             assert queue.count(f"{job.customer}") >= 1, job.customer
@@ -98,7 +98,7 @@ def test_the_demo_is_whole_after_a_kill_quick_the_next_time_and_readable_by_all(
     third = Run(environment)
     try:
         third.wait_for_line(rf"Uchiwa is at {address}/", 60)
-        assert not any(re.match(r" +\d+ of 10 ", line) for line in third.said)
+        assert not any(re.match(r" +\d+ of 12 ", line) for line in third.said)
     finally:
         third.send(signal.SIGINT)
     assert left(home) == []

@@ -14,7 +14,8 @@ from tests.store.conftest import log_text, ready
 from uchiwa.core.logs.drives import DriveKind
 from uchiwa.core.viewing.pyramid import InMemory
 from uchiwa.core.viewing.window import value_at
-from uchiwa.standin.cars import calibrated, car_named
+from uchiwa.standin.cars import calibrated
+from uchiwa.standin.fleet import car_named
 from uchiwa.standin.simulate import simulate
 from uchiwa.store import samples
 from uchiwa.store.collected import drives_of

@@ -17,7 +17,8 @@ from uchiwa.core.proposals.fuel.policy import Policy
 from uchiwa.core.proposals.fuel.proposal import fuel_proposal
 from uchiwa.core.tables.difference import signed
 from uchiwa.core.tables.interchange import calibration_json
-from uchiwa.standin.cars import car_named, true_grid
+from uchiwa.standin.cars import true_grid
+from uchiwa.standin.fleet import car_named
 from uchiwa.standin.logger import write_delimited
 from uchiwa.standin.simulate import simulate
 

@@ -195,7 +195,8 @@ def test_a_knock_proposal_tells_its_clusters_and_only_takes_out(folder, tmp_path
 
     from bench.spark import advanced
     from uchiwa.core.logs.writers import write_log
-    from uchiwa.standin.cars import calibrated, car_named
+    from uchiwa.standin.cars import calibrated
+    from uchiwa.standin.fleet import car_named
     from uchiwa.standin.simulate import simulate
 
     pike = car_named("corvid-pike")

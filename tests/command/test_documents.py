@@ -22,7 +22,7 @@ from uchiwa.core.review.rules import RULES
 from uchiwa.core.tables.editing.line import VERBS
 from uchiwa.core.tables.image import layout_json
 from uchiwa.core.tables.interchange import calibration_json
-from uchiwa.standin.cars import car_named
+from uchiwa.standin.fleet import car_named
 
 ROOT = Path(__file__).parents[2]
 DOCUMENTS = [ROOT / "README.md", ROOT / "CONTRIBUTING.md", *sorted((ROOT / "docs").rglob("*.md"))]

@@ -17,7 +17,7 @@ import numpy as np
 
 from uchiwa.core.errors import BadInput
 from uchiwa.core.formulas.evaluation import evaluate
-from uchiwa.standin.cars import car_named
+from uchiwa.standin.fleet import car_named
 
 ROWS = 360_000
 GIGABYTE = 1 << 30

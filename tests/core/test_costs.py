@@ -27,7 +27,7 @@ from uchiwa.core.logs.recognition.recognise import recognise
 from uchiwa.core.tables.image.files import read_image
 from uchiwa.core.tables.image.memory import MOST_SEGMENTS, Memory, Segment
 from uchiwa.core.tables.interchange import calibration_json
-from uchiwa.standin.cars import car_named
+from uchiwa.standin.fleet import car_named
 
 
 @contextmanager

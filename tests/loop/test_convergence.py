@@ -8,7 +8,8 @@ import pytest
 from tests.seeds import FULL, seeds
 from uchiwa.core.proposals.fuel.policy import Policy
 from uchiwa.core.proposals.fuel.proposal import fuel_proposal
-from uchiwa.standin.cars import car_named, true_grid
+from uchiwa.standin.cars import true_grid
+from uchiwa.standin.fleet import car_named
 from uchiwa.standin.simulate import simulate
 
 pytestmark = pytest.mark.loop

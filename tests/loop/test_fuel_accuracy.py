@@ -13,7 +13,7 @@ from uchiwa.core.logs.log import Log
 from uchiwa.core.logs.readers import read_log
 from uchiwa.core.proposals.fuel.policy import Policy
 from uchiwa.core.proposals.fuel.proposal import fuel_proposal
-from uchiwa.standin.cars import car_named
+from uchiwa.standin.fleet import car_named
 from uchiwa.standin.simulate import simulate
 from uchiwa.standin.wideband import Wideband
 

@@ -5,8 +5,9 @@ from __future__ import annotations
 import numpy as np
 
 from tests.conftest import make_log
-from uchiwa.standin.cars import car_named, pike_base
+from uchiwa.standin.cars import pike_base
 from uchiwa.standin.dyno import dyno_run, write_run
+from uchiwa.standin.fleet import car_named
 from uchiwa.standin.logger import write_delimited
 
 

@@ -15,7 +15,7 @@ from uchiwa.core.knock.judgement import Cluster, Verdict
 from uchiwa.core.tables.image.files import write_image
 from uchiwa.services import freezing, fuel, importing, tables
 from uchiwa.services.review import review_work
-from uchiwa.standin.cars import car_named
+from uchiwa.standin.fleet import car_named
 from uchiwa.standin.layouts import image_of, layout_data
 from uchiwa.store import (
     accounts,

@@ -8,7 +8,8 @@ import pytest
 
 from tests.store.conftest import log_text, sweep
 from uchiwa.core.logs.readers import read_recordings
-from uchiwa.standin.cars import calibrated, car_named
+from uchiwa.standin.cars import calibrated
+from uchiwa.standin.fleet import car_named
 from uchiwa.standin.simulate import simulate
 from uchiwa.store import briefs, jobs, links, uploads
 from uchiwa.store.database import unit_of_work

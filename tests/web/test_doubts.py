@@ -7,8 +7,8 @@ import re
 import pytest
 
 from uchiwa.services import importing
-from uchiwa.standin.cars import car_named
 from uchiwa.standin.defects import changed
+from uchiwa.standin.fleet import car_named
 from uchiwa.standin.logger import write_delimited
 from uchiwa.standin.simulate import simulate
 from uchiwa.store.database import unit_of_work

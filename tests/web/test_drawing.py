@@ -15,12 +15,13 @@ from tests.conftest import make_log, make_table
 from uchiwa.core.proposals.fuel.explanation import explain
 from uchiwa.core.proposals.fuel.policy import Policy
 from uchiwa.core.proposals.fuel.proposal import fuel_proposal
+from uchiwa.core.quantities.unit_words import unit_words
 from uchiwa.core.rounds.progress import RoundFacts, Station, standings
 from uchiwa.core.tables.difference import difference
 from uchiwa.core.tables.table import Calibration
 from uchiwa.store.clock import now
 from uchiwa.web.grid.grid import View, bar, difference_grid, diverging, fuel_grid, one_hue
-from uchiwa.web.pages import ago, duration, figure, size, thousands, unit_words
+from uchiwa.web.pages import ago, duration, figure, size, thousands
 from uchiwa.web.stations.fuel.sieve import sieve_parts
 from uchiwa.web.stations.fuel.spread_picture import spread_picture
 from uchiwa.web.svg import fan

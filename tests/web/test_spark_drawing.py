@@ -19,7 +19,7 @@ from uchiwa.core.proposals.torque.proposal import torque_proposal
 from uchiwa.core.pulls.overlay import PullView, overlay
 from uchiwa.core.pulls.recognised import pulls_of
 from uchiwa.web.grid.proposal_grid import TableView, turned
-from uchiwa.web.pages import spark_words
+from uchiwa.web.pages import sheet_words
 from uchiwa.web.proposal_sheets.state import with_form
 from uchiwa.web.stations.spark.grid import limit_grid, torque_grid
 from uchiwa.web.stations.spark.ladder_picture import hill, ladder
@@ -118,11 +118,11 @@ def test_forms_change_only_what_they_hold():
 
 def test_steps_of_spark_are_told_in_words():
     knock = {"kind": "knock", "events": 7, "clusters": [{"counts": True}, {"counts": False}], "policy": {"margin": 0.5}}
-    assert spark_words(knock) == "7 events, 1 places held to be real, margin 0.5°"
+    assert sheet_words(knock) == "7 events, 1 places held to be real, margin 0.5°"
     torque = {"kind": "torque", "pulls": [1, 2], "policy": {"most": 2, "knock_margin": 1}}
-    assert spark_words(torque) == "2 pulls, at most 2° a round, 1° below knock"
+    assert sheet_words(torque) == "2 pulls, at most 2° a round, 1° below knock"
     assert (
-        spark_words({"kind": "fuel grade", "points": 2.0, "degrees_per_point": 1.5})
+        sheet_words({"kind": "fuel grade", "points": 2.0, "degrees_per_point": 1.5})
         == "2 octane points less, 1.5° a point"
     )
-    assert "99 %" in spark_words({"kind": "knock limit", "policy": {"quantile": 99.0, "margin": 1.3}})
+    assert "99 %" in sheet_words({"kind": "knock limit", "policy": {"quantile": 99.0, "margin": 1.3}})

@@ -16,7 +16,8 @@ from uchiwa.core.tables.image.content import read_calibration
 from uchiwa.core.tables.image.files import read_image, write_image
 from uchiwa.core.tables.interchange import calibration_json
 from uchiwa.services import importing
-from uchiwa.standin.cars import car_named, pike_base
+from uchiwa.standin.cars import pike_base
+from uchiwa.standin.fleet import car_named
 from uchiwa.standin.layouts import flash, image_of, layout_data, layout_of
 from uchiwa.store import calibrations, draft_steps, drafts, images, jobs, links, revisions
 from uchiwa.store.database import database, unit_of_work

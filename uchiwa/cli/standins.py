@@ -40,7 +40,7 @@ def drive(
     car_name: str, calibration_path: str | None, image_path: str | None, drive_name: str, seed: int, out: str
 ) -> None:
     """Drive a stand-in car and write its log as the car's own logger does."""
-    from uchiwa.standin.cars import car_named
+    from uchiwa.standin.fleet import car_named
     from uchiwa.standin.layouts import flash, layout_of
     from uchiwa.standin.simulate import simulate
 
@@ -62,7 +62,7 @@ def drive(
 @click.option("--out", required=True, help="Where the calibration goes.")
 def base(car_name: str, out: str) -> None:
     """Write the calibration a stand-in car comes with."""
-    from uchiwa.standin.cars import car_named
+    from uchiwa.standin.fleet import car_named
 
     car = car_named(car_name)
     write_text(out, calibration_json.dumps(car.base()))
@@ -75,7 +75,7 @@ def base(car_name: str, out: str) -> None:
 @click.option("--layout", "layout_path", help="Where its layout goes.")
 def image(car_name: str, out: str, layout_path: str | None) -> None:
     """Write the image a stand-in car comes with, and its layout."""
-    from uchiwa.standin.cars import car_named
+    from uchiwa.standin.fleet import car_named
     from uchiwa.standin.layouts import image_of, layout_data
 
     car = car_named(car_name)
@@ -101,8 +101,8 @@ def dyno(
     car_name: str, calibration_path: str | None, offset: float, run: int, seed: int, by_speed: bool, out: str
 ) -> None:
     """Run a stand-in car on the stand-in dyno and write its pull file."""
-    from uchiwa.standin.cars import car_named
     from uchiwa.standin.dyno import dyno_run, write_run
+    from uchiwa.standin.fleet import car_named
 
     car = car_named(car_name)
     flashed = read_calibration_file(calibration_path) if calibration_path else car.base()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from dataclasses import dataclass, replace
 
 from uchiwa.core.cars.car_file import CarFile
@@ -84,6 +85,20 @@ def _duty(job: Job, logs: list[LogFile], draft: Draft, base: Calibration, conten
     return from_logs("duty", logs, more, lambda: (duty_of(logs, base, content, CarFile.loads(file)),))[0]
 
 
+def _reached(steps: list[Event]) -> dict[str, tuple[tuple[float, ...], tuple[float, ...]]]:
+    """What each clamp's newest step says the car reached before boost; an undone step says it as well."""
+    found: dict[str, tuple[tuple[float, ...], tuple[float, ...]]] = {}
+    for step in steps:
+        if step.kind == jobs.CLAMP:
+            told = json.loads(step.inputs)
+            speeds = [one for one in told.get("speeds", []) if one.get("samples")]
+            found[str(told.get("table", ""))] = (
+                tuple(float(one["speed"]) for one in speeds),
+                tuple(float(one["reached"]) for one in speeds),
+            )
+    return found
+
+
 def review_work(job: Job, round_: Round) -> ReviewWork:
     """Everything the Review station shows of a round under work."""
     draft = drafts.current(job)
@@ -103,6 +118,8 @@ def review_work(job: Job, round_: Round) -> ReviewWork:
         image_fit(images.of_job(job), content),
         bool(logs),
         {one.table.id: by_hand(one.table, steps) for one in change.tables},
+        CarFile.loads(str(job.car.file)).automatic,
+        _reached(found),
     )
     concerns = review(reviewed)
     return ReviewWork(draft, base, content, change, reviewed, concerns, answers.of(job, concerns), found, steps)

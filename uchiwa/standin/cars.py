@@ -9,7 +9,6 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from uchiwa.core.cars.car_file import CarFile
-from uchiwa.core.errors import BadInput
 from uchiwa.core.logs.log import FloatArray
 from uchiwa.core.tables.table import Axis, Calibration, Constant, Table, frozen
 from uchiwa.standin.chassis import Chassis
@@ -325,17 +324,6 @@ CARS: dict[str, StandInCar] = {
         ),
     )
 }  # fmt: skip
-
-
-def car_named(name: str) -> StandInCar:
-    """The stand-in car of this id.
-
-    Raises:
-        BadInput: there is none; the message lists what there is.
-    """
-    if name not in CARS:
-        raise BadInput(f"there is no stand-in car “{name}”", advice=f"the cars are {', '.join(CARS)}")
-    return CARS[name]
 
 
 def true_grid(car: StandInCar, table: Table) -> FloatArray:

@@ -13,7 +13,8 @@ from uchiwa.core.tables.image.layout import Layout
 from uchiwa.core.tables.image.layout_json import FORMAT, loads
 from uchiwa.core.tables.image.memory import Memory, Segment
 from uchiwa.core.tables.table import Axis, Calibration, Table
-from uchiwa.standin.cars import StandInCar, car_named
+from uchiwa.standin.cars import StandInCar
+from uchiwa.standin.fleet import car_named
 
 _BASE, _SIZE, _DATA = 0x8000, 0x4000, 0x1000
 _AXES = {

@@ -27,10 +27,17 @@ class _PolicyPart(_Part):
     most: Finite = 0.0
     knock_margin: Finite = 0.0
     quantile: Finite = 0.0
+    margin_percent: Finite = 0.0
 
 
 class _ClusterPart(_Part):
     counts: bool = False
+
+
+class _SpeedPart(_Part):
+    speed: Finite = 0.0
+    reached: Finite = 0.0
+    samples: Count = 0
 
 
 class _StepPart(_Part):
@@ -48,6 +55,8 @@ class _StepPart(_Part):
     pulls: list[Any] = []
     points: Finite = 0.0
     degrees_per_point: Finite = 0.0
+    speeds: list[_SpeedPart] = []
+    table: Words = ""
 
 
 class _AnswerPart(_Part):

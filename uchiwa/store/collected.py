@@ -32,7 +32,15 @@ def drives_of(log: LogFile) -> list[Drive]:
     return [Drive(DriveKind(one["kind"]), one["start"], one["end"], one["note"]) for one in json.loads(log.drives)]
 
 
-_MAIN = (DriveKind.PULL, DriveKind.ROLL_ON, DriveKind.COLD_START, DriveKind.CRUISE, DriveKind.WARM_IDLE)
+_MAIN = (
+    DriveKind.PULL,
+    DriveKind.ROLL_ON,
+    DriveKind.IN_GEAR_WARM_UP,
+    DriveKind.WARM_UP,
+    DriveKind.COLD_START,
+    DriveKind.CRUISE,
+    DriveKind.WARM_IDLE,
+)
 
 
 def drive_words(log: LogFile) -> str:

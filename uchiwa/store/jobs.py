@@ -180,6 +180,7 @@ def facts_of(rounds_: Collection[Round]) -> dict[int, RoundFacts]:
             running=getattr(runs[one.id], "number", 0),
             carried=_carried(runs[one.id]),
             briefed=bool(one.brief),
+            purpose=_purpose(one.brief),
             logs_unfit=unfit.get(one.id, 0),
             logs_ready=counted.get((one.id, READY), 0),
             logs_reading=counted.get((one.id, STORED), 0) + counted.get((one.id, IMPORTING), 0),
@@ -193,6 +194,11 @@ def facts_of(rounds_: Collection[Round]) -> dict[int, RoundFacts]:
         )
         for one in rounds_
     }
+
+
+def _purpose(brief: str) -> str:
+    """Of a stored brief; that of fuel where there is none."""
+    return str(json.loads(brief).get("purpose", "fuel")) if brief else "fuel"
 
 
 def _sent(job_ids: Collection[int]) -> dict[int, list[Revision]]:

@@ -14,6 +14,7 @@ from jinja2 import Environment, FileSystemLoader, StrictUndefined, select_autoes
 from uchiwa import __version__
 from uchiwa.core.evidence.conditions import title_of
 from uchiwa.core.logs.recognition.channel_reading import read_words
+from uchiwa.core.quantities.unit_words import unit_words
 from uchiwa.core.rounds.progress import OFFERED, Station
 from uchiwa.core.tables.difference import signed
 from uchiwa.store import sessions
@@ -61,11 +62,6 @@ def figure(value: float | None) -> str:
     return "" if value is None else f"{value:.4g}".replace("-", "−")
 
 
-def unit_words(unit: str) -> str:
-    """A unit as people write it."""
-    return {"1": "", "degC": "°C", "deg": "°"}.get(unit, unit)
-
-
 def policy_words(inputs: dict[str, Any]) -> str:
     """The policy of a taken proposal in a few words."""
     policy = inputs.get("policy", {})
@@ -76,8 +72,8 @@ def policy_words(inputs: dict[str, Any]) -> str:
     )
 
 
-def spark_words(inputs: dict[str, Any]) -> str:
-    """What a taken proposal of spark rests on, in a few words."""
+def sheet_words(inputs: dict[str, Any]) -> str:
+    """What a taken proposal of spark, idle or a clamp rests on, in a few words."""
     policy = inputs.get("policy", {})
     match inputs.get("kind"):
         case "knock":
@@ -89,6 +85,14 @@ def spark_words(inputs: dict[str, Any]) -> str:
             return f"{len(inputs.get('pulls', []))} pulls, at most {policy.get('most', 0):g}° a round, {policy.get('knock_margin', 0):g}° below knock"
         case "fuel grade":
             return f"{inputs.get('points', 0):g} octane points less, {inputs.get('degrees_per_point', 0):g}° a point"
+        case "idle air" | "warm-up":
+            used, total = inputs.get("samples_used", 0), inputs.get("samples", 0)
+            return (
+                f"{policy.get('strength', 0):g} % strength, {thousands(used)} of {thousands(total)} samples of "
+                f"{', '.join(inputs.get('logs', []))}"
+            )
+        case "signal clamp":
+            return f"{policy.get('margin_percent', 0):g} % above what {', '.join(inputs.get('logs', []))} reached before boost"
         case _:
             return f"quantile {policy.get('quantile', 0):g} %, times {policy.get('margin', 0):g}"
 
@@ -109,7 +113,7 @@ environment.filters.update(
     reason_title=title_of,
     markdown=as_html,
     policy_words=policy_words,
-    spark_words=spark_words,
+    sheet_words=sheet_words,
     duration=duration,
     size=size,
     thousands=thousands,

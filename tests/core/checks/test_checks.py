@@ -11,8 +11,9 @@ from uchiwa.core.checks import CHECKS, Examined, Finding, Severity, examine
 from uchiwa.core.logs.log import Log
 from uchiwa.core.logs.readers import read_log
 from uchiwa.core.tables.table import Calibration, Table
-from uchiwa.standin.cars import calibrated, car_named
+from uchiwa.standin.cars import calibrated
 from uchiwa.standin.defects import DEFECTS, Defect
+from uchiwa.standin.fleet import car_named
 from uchiwa.standin.simulate import simulate
 
 CARS = ("corvid-pike", "larkspur-tern", "bramble-wren")

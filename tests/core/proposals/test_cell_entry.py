@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from uchiwa.core.proposals.cell_entry import cell_entry
-from uchiwa.standin.cars import car_named, pike_base
+from uchiwa.standin.cars import pike_base
+from uchiwa.standin.fleet import car_named
 
 
 def test_a_cell_of_a_surface_has_its_place_and_both_values():

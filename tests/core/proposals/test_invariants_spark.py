@@ -246,8 +246,8 @@ def test_spark_goes_in_only_where_it_was_run_clean_and_gained_beyond_scatter(ses
 def test_a_controllers_own_torque_is_no_dyno():
     """15: a torque channel in a road log follows the spark table, whatever the engine does."""
     from uchiwa.core.pulls.recognised import from_dyno
-    from uchiwa.standin.cars import car_named
     from uchiwa.standin.dyno import dyno_run
+    from uchiwa.standin.fleet import car_named
     from uchiwa.standin.simulate import simulate
 
     car = car_named("corvid-pike")

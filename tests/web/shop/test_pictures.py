@@ -7,7 +7,7 @@ import itertools
 import pytest
 
 from uchiwa.core.cars.sensors import PRESSURE_LINES, fit_line
-from uchiwa.standin.cars import car_named
+from uchiwa.standin.fleet import car_named
 from uchiwa.standin.layouts import layout_of
 from uchiwa.web.shop.image_map import WIDTH, image_map
 from uchiwa.web.shop.sensor_line import sensor_line

@@ -30,6 +30,7 @@ _TUNERS = frozenset(
         "low_octane",
         "fuel_pressure",
         "exhaust_hot",
+        "stalled",
     }
 )
 
@@ -114,6 +115,10 @@ def _unmet(
         seconds = warm
     if wanted.cold_below is not None and coolant is not None and not coolant[0] < wanted.cold_below:
         return f"The engine was already at {coolant[0]:.0f} °C. Please leave the car to cool, best overnight, and record from before you start it."
+    if wanted.until is not None and coolant is not None and inside.any():
+        reached = float(np.nanmax(coolant[inside]))
+        if reached < wanted.until:
+            return f"It went to {reached:.0f} °C, and {wanted.until:.0f} °C are needed. Please let it idle, feet off, until it is warm."
     if len(drives) < wanted.count:
         return f"There was {len(drives)} of {wanted.count}. Please send the rest."
     short = _too_short_a_pull(wanted, it, drives)
@@ -185,6 +190,8 @@ def covered(wanted: Acceptance, it: Examined, before: FloatArray | None) -> Cove
 
 def _praise(ask: DriveAsk, it: Examined, drives: list[Drive], seconds: float) -> str:
     coolant = it.get("coolant_temperature")
+    if ask.kind in (DriveKind.WARM_UP, DriveKind.IN_GEAR_WARM_UP) and coolant is not None:
+        return f"From {coolant[0]:.0f} to {np.nanmax(coolant):.0f} °C. Just right, thank you."
     if ask.kind is DriveKind.COLD_START and coolant is not None:
         return f"{seconds:.0f} s from {coolant[0]:.0f} °C. Just right, thank you."
     if ask.kind is DriveKind.PULL:

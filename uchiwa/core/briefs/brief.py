@@ -11,11 +11,13 @@ from uchiwa.core.errors import BadInput
 from uchiwa.core.logs.drives import DriveKind
 from uchiwa.core.quantities.catalogue import QUANTITIES
 
-Purpose = Literal["fuel", "full_load", "idle"]
+Purpose = Literal["fuel", "full_load", "idle", "torque", "clamp"]
 PURPOSES: dict[Purpose, str] = {
     "fuel": "fuel, from idle to cruise",
     "full_load": "fuel and knock at full load",
     "idle": "start, warm-up and idle",
+    "torque": "spark by torque",
+    "clamp": "signal clamp, before boost",
 }
 MUST, SHOULD, NICE = 1, 2, 3
 LAW = "Drive within the law. Full-load pulls belong on a dyno or a closed course; have somebody else watch the logger."
@@ -53,6 +55,7 @@ class Acceptance(BaseModel):
         seconds: how long at least.
         warm: coolant in °C that the counted part must have reached; None: any.
         cold_below: coolant in °C that the start must be below; None: any.
+        until: coolant in °C that must be reached; None: any.
         from_speed, to_speed: engine speeds that must be reached, low and high, rpm.
         throttle_most: throttle that is not to be exceeded for more than a moment, %.
         cells: of the table under work that are to be visited.
@@ -66,6 +69,7 @@ class Acceptance(BaseModel):
     seconds: Annotated[float, Field(ge=0, le=14400)] = 0
     warm: Annotated[float, Field(ge=0, le=120)] | None = None
     cold_below: Annotated[float, Field(ge=-40, le=80)] | None = None
+    until: Annotated[float, Field(ge=0, le=120)] | None = None
     from_speed: Annotated[float, Field(ge=0, le=20000)] | None = None
     to_speed: Annotated[float, Field(ge=0, le=20000)] | None = None
     throttle_most: Annotated[float, Field(ge=0, le=100)] | None = None

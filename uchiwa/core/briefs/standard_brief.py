@@ -29,7 +29,12 @@ class _Facts:
     @property
     def full(self) -> bool:
         """Whether the engine is driven at full load."""
-        return self.purpose == "full_load"
+        return self.purpose in ("full_load", "torque", "clamp")
+
+    @property
+    def idle(self) -> bool:
+        """Whether it is about start, warm-up and idle."""
+        return self.purpose == "idle"
 
     @property
     def trims_only(self) -> bool:
@@ -116,15 +121,21 @@ _WISHES = (
           lambda facts: bool(facts.car.boosted) and "pressure_ratio" not in facts.axes),
     _Wish("fuel_pressure", "shows a tired pump under load", "a tired pump goes unnoticed", _if_full(SHOULD, NICE)),
     _Wish("idle_airflow_target", "the idle airflow the controller asks for", "idle airflow cannot be learned", SHOULD,
-          lambda facts: facts.purpose == "idle"),
+          lambda facts: facts.idle),
     _Wish("after_start_active", "where after-start enrichment ends", "its end is guessed", SHOULD,
-          lambda facts: facts.purpose == "idle"),
+          lambda facts: facts.idle),
     _Wish("vehicle_speed", "gears, coasting and standing still", "gears are not known", NICE),
     _Wish("injector_pulse", "fuel actually injected", "no third estimate of air", NICE),
     _Wish("battery_voltage", "charging and ground faults", "electrical faults go unnoticed", NICE),
     _Wish("overrun_cut_active", "overrun fuel cut", "the cut is guessed from the injectors", NICE),
-    _Wish("in_gear", "in gear or not at idle", "idle in gear is mixed with neutral", NICE,
-          lambda facts: bool(facts.car.automatic)),
+    _Wish("in_gear", "in gear or not at idle", "idle in gear is mixed with neutral",
+          lambda facts: MUST if facts.idle else NICE, lambda facts: bool(facts.car.automatic)),
+    _Wish("target_idle_speed", "the idle speed that is wanted", "how steady the idle is cannot be told", SHOULD,
+          lambda facts: facts.idle),
+    _Wish("idle_actuator_position", "how far the idle valve is open", "a valve at its end goes unnoticed", NICE,
+          lambda facts: facts.idle),
+    _Wish("manifold_pressure", "shows that the car had no boost yet", "boost cannot be ruled out", MUST,
+          lambda facts: facts.purpose == "clamp" and facts.car.air_model == "meter" and not facts.car.boosted),
 )  # fmt: skip
 
 
@@ -141,15 +152,26 @@ def cut(channels: Iterable[ChannelAsk], limit: int | None) -> tuple[ChannelAsk, 
     return tuple(result)
 
 
-def _drives(purpose: Purpose, table: Table | None) -> Iterable[DriveAsk]:
+def _drives(car: CarFile, purpose: Purpose, table: Table | None) -> Iterable[DriveAsk]:
     if purpose == "idle":
         yield DriveAsk(
-            kind=DriveKind.COLD_START,
-            title="Cold start",
-            how="Leave the car overnight. Start the logger, switch on, wait two seconds, start the engine without touching the pedal, and let it idle for a minute.",
-            short="after a night, from before cranking, one minute of idle",
-            acceptance=Acceptance(seconds=30, cold_below=35),
+            kind=DriveKind.WARM_UP,
+            title="Cold start, until warm",
+            how="Leave the car overnight. Start the logger, switch on, wait two seconds, start the engine without touching the pedal, and let it idle, out of gear, feet off, until it is warm (about ten minutes).",
+            short="after a night, from before cranking until warm, feet off",
+            acceptance=Acceptance(seconds=120, cold_below=35, until=78),
         )
+        if car.automatic:
+            yield DriveAsk(
+                kind=DriveKind.IN_GEAR_WARM_UP,
+                title="Warm-up in gear",
+                how="The same on another morning, but once the engine runs, hold the car on the brake, put it in D, and stay so until it is warm; back to N for half a minute now and then. On level ground, with nobody in front of the car.",
+                short="another morning, held on the brake in D until warm",
+                acceptance=Acceptance(seconds=120, cold_below=35, until=78),
+            )
+    if purpose in ("torque", "clamp"):
+        yield _pulls_for(purpose)
+        return
     yield DriveAsk(
         kind=DriveKind.WARM_IDLE,
         title="Warm idle",
@@ -188,6 +210,25 @@ def _drives(purpose: Purpose, table: Table | None) -> Iterable[DriveAsk]:
         )
 
 
+def _pulls_for(purpose: Purpose) -> DriveAsk:
+    """The pulls that a torque ladder or a clamp rests on."""
+    if purpose == "torque":
+        return DriveAsk(
+            kind=DriveKind.PULL,
+            title="A ladder of runs",
+            how="On a dyno, the car warm and each run alike, from below 2000 rpm to the limiter: two runs as flashed, one with three degrees less, one with six less, one more as flashed, then half a degree more at a time, as far as the notes say. Say for each run what was added. Stop at the first sound of knock.",
+            short="on a dyno: as flashed, three and six degrees less, then up by half degrees",
+            acceptance=Acceptance(count=5, seconds=15, warm=78, from_speed=2600, to_speed=5500),
+        )
+    return DriveAsk(
+        kind=DriveKind.PULL,
+        title="Pulls before the boost",
+        how="Before anything is fitted that blows. On a dyno or a closed course: in a high gear from below 1500 rpm, throttle to the floor until the limiter, three times, with the raw airflow signal and the intake pressure recorded.",
+        short="three pulls to the limiter, before the car has boost",
+        acceptance=Acceptance(count=2, seconds=6, warm=70, from_speed=2600, to_speed=5500),
+    )
+
+
 def propose_brief(car: CarFile, purpose: Purpose = "fuel", table: Table | None = None) -> Brief:
     """The standard brief for a car and a purpose, cut to its logger's limit.
 
@@ -199,7 +240,7 @@ def propose_brief(car: CarFile, purpose: Purpose = "fuel", table: Table | None =
     return Brief(
         purpose=purpose,
         channels=cut(_channels(car, purpose, table), car.channel_limit),
-        drives=tuple(_drives(purpose, table)),
+        drives=tuple(_drives(car, purpose, table)),
     )
 
 

@@ -11,11 +11,16 @@ from uchiwa.core.checks.finding import Finding, Severity
 from uchiwa.core.logs.drives import DriveKind
 from uchiwa.core.logs.signal import durations
 
+_WARMING = (DriveKind.WARM_UP, DriveKind.IN_GEAR_WARM_UP)
+_MOSTLY = 0.8
+
 
 def cold_engine(it: Examined) -> Iterator[Finding]:
     """The coolant is below operating temperature for much of a log that is not a cold start."""
     coolant = it.get("coolant_temperature")
     if coolant is None or (any(drive.kind is DriveKind.COLD_START for drive in it.drives) and it.time[-1] < 400):
+        return
+    if any(drive.kind in _WARMING and drive.seconds >= _MOSTLY * it.time[-1] for drive in it.drives):
         return
     span = durations(it.time)
     total = float(span[it.running].sum())

@@ -10,9 +10,10 @@ from uchiwa.core.checks.fuel_pressure import fuel_pressure
 from uchiwa.core.checks.heat_soak import heat_soaked
 from uchiwa.core.checks.injector_duty import injector_duty
 from uchiwa.core.checks.knocking import knock, learned_retard, low_octane
+from uchiwa.core.checks.stalling import stalled
 from uchiwa.core.checks.trims import banks_differ, trim_beyond, trims_not_reset
 
 CHECKS = (
     cold_engine, heat_soaked, exhaust_hot, airflow_ceiling, injector_duty, knock, learned_retard, low_octane,
-    trim_beyond, banks_differ, battery_jitter, fuel_pressure, trims_not_reset,
+    trim_beyond, banks_differ, battery_jitter, fuel_pressure, trims_not_reset, stalled,
 )  # fmt: skip

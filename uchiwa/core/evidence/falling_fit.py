@@ -100,7 +100,9 @@ def fit_falling(
     starts = np.array([np.unique(samples.start[order][near == i]).size for i in range(n)], dtype=np.int64)
     error = np.sqrt(error**2 + apart**2 / np.maximum(starts, 1))
     error = np.where(counted > 0, error, np.inf)
-    wide = np.array([half_width(max(int(one) - 1, 1)) for one in stretches])
+    # The scatter of stretches is told by all of them together, less the values that they set.
+    free = int(np.unique(stretch).size) - int((counted > 0).sum())
+    wide = half_width(max(free, 2))
     return FallingFit(value, error, error * wide, counted, dwell, stretches, mean)
 
 

@@ -16,6 +16,8 @@ class DriveKind(StrEnum):
     """Manoeuvres that can be told from a log."""
 
     COLD_START = "cold_start"
+    WARM_UP = "warm_up"
+    IN_GEAR_WARM_UP = "in_gear_warm_up"
     WARM_IDLE = "warm_idle"
     CRUISE = "cruise"
     ROLL_ON = "roll_on"
@@ -26,6 +28,8 @@ class DriveKind(StrEnum):
 
 TITLES = {
     DriveKind.COLD_START: "cold start",
+    DriveKind.WARM_UP: "warm-up",
+    DriveKind.IN_GEAR_WARM_UP: "warm-up in gear",
     DriveKind.WARM_IDLE: "warm idle",
     DriveKind.CRUISE: "cruise",
     DriveKind.ROLL_ON: "roll-on",
@@ -113,6 +117,31 @@ def _cold_start(road: _Road) -> list[Drive]:
     end = road.time[left[0]] if left.size else road.time[-1]
     end = min(float(end), float(road.time[running[0]]) + _COLD_START_LASTS)
     return [Drive(DriveKind.COLD_START, float(road.time[0]), end, f"from {coolant[0]:.0f} °C")]
+
+
+_WARMS_BY, _MOSTLY = 15.0, 0.5
+
+
+def _warm_up(road: _Road) -> list[Drive]:
+    """From before cranking a cold engine, feet off and standing, for as long as it goes on; in gear if it mostly was."""
+    coolant = road.get("coolant_temperature")
+    if coolant is None or not (road.speed[:3] < _STANDING_RPM).all() or not coolant[0] < _COLD_START_BELOW:
+        return []
+    running = np.flatnonzero(road.speed > _RUNNING_RPM)
+    if running.size == 0:
+        return []
+    left = np.flatnonzero(
+        (_moving(road) if road.get("vehicle_speed") is not None else ~_closed(road))
+        & (road.time > road.time[running[0]] + 5.0)
+    )
+    last = int(left[0]) if left.size else road.time.size - 1
+    warmest = float(np.nanmax(coolant[: last + 1]))
+    if warmest < float(coolant[0]) + _WARMS_BY:
+        return []
+    geared = road.get("in_gear")
+    mostly = geared is not None and float(np.nanmean(np.abs(geared[running[0] : last + 1]) > 0.5)) > _MOSTLY
+    kind = DriveKind.IN_GEAR_WARM_UP if mostly else DriveKind.WARM_UP
+    return [Drive(kind, float(road.time[0]), float(road.time[last]), f"{coolant[0]:.0f} to {warmest:.0f} °C")]
 
 
 def _warm_idle(road: _Road) -> list[Drive]:
@@ -212,6 +241,6 @@ def recognise_drives(time: FloatArray, signals: Mapping[str, FloatArray]) -> tup
         return ()
     road = _Road(time, signals)
     found: list[Drive] = []
-    for one in (_cold_start, _warm_idle, _cruise, _roll_ons, _pulls, _coast_downs, _shifts):
+    for one in (_cold_start, _warm_up, _warm_idle, _cruise, _roll_ons, _pulls, _coast_downs, _shifts):
         found += one(road)
     return tuple(sorted(found, key=lambda drive: (drive.start, drive.kind)))

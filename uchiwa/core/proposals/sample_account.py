@@ -13,8 +13,9 @@ _MOMENT_GAP_S = 1.0
 
 @dataclass(frozen=True)
 class LogShare:
-    """What one log gave: its name, how many samples, and in how many stretches."""
+    """What one log gave: its number and name, how many samples, and in how many stretches."""
 
+    number: int
     name: str
     samples: int
     visits: int
@@ -67,7 +68,9 @@ def shares(names: tuple[str, ...], log: IntArray, found: tuple[Moment, ...], ins
     counts = np.bincount(log[inside], minlength=len(names))
     visits = np.bincount([one.log for one in found], minlength=len(names)) if found else np.zeros(len(names), dtype=int)
     return tuple(
-        LogShare(name, int(counts[number]), int(visits[number])) for number, name in enumerate(names) if counts[number]
+        LogShare(number, name, int(counts[number]), int(visits[number]))
+        for number, name in enumerate(names)
+        if counts[number]
     )
 
 

@@ -67,6 +67,8 @@ class Reviewed:
         image: how it goes into the image, if the job has one.
         logs: whether the round has logs at all.
         by_hand: by table id, the cells whose present value an edit gave and no proposal.
+        automatic: whether the gearbox is automatic.
+        reached: by id of a clamp, the signals that the car reached before boost, as (speeds, signals) in the axes' units.
     """
 
     base: Calibration
@@ -77,6 +79,8 @@ class Reviewed:
     image: ImageFit | None = None
     logs: bool = True
     by_hand: Mapping[str, BoolArray] = field(default_factory=dict)
+    automatic: bool = False
+    reached: Mapping[str, tuple[tuple[float, ...], tuple[float, ...]]] = field(default_factory=dict)
 
     @cached_property
     def changes(self) -> tuple[tuple[Table, Table], ...]:

@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterator
 
 from uchiwa.core.review.concern import Concern, Weight
 from uchiwa.core.review.engine import injectors, lean_above_load, lean_at_load, spark_where_knock
+from uchiwa.core.review.idle import clamp_below_signal, gear_left_behind, rises_with_temperature, warm_factor
 from uchiwa.core.review.provenance import image, never_logged, temporary_setup, unseen
 from uchiwa.core.review.reviewed import Reviewed
 from uchiwa.core.review.values import ledges, limits
@@ -17,6 +18,10 @@ RULES: tuple[Callable[[Reviewed], Iterator[Concern]], ...] = (
     lean_at_load,
     lean_above_load,
     injectors,
+    warm_factor,
+    rises_with_temperature,
+    gear_left_behind,
+    clamp_below_signal,
     temporary_setup,
     ledges,
     never_logged,

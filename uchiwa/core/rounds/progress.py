@@ -55,6 +55,7 @@ class RoundFacts:
         last_refusal: why the last log was refused.
         running: number of the revision that the customer is to run.
         carried: how far that has come: `sent`, `downloaded` or `flashed`; empty if nothing was sent.
+        purpose: of its brief.
     """
 
     number: int
@@ -71,6 +72,11 @@ class RoundFacts:
     last_refusal: str = ""
     running: int = 0
     carried: str = ""
+    purpose: str = "fuel"
+
+
+_FIRST_OF = {"idle": Station.IDLE, "torque": Station.SPARK}
+"""Where a round is worked first, by the purpose of its brief; at Fuel otherwise."""
 
 
 def next_station(facts: RoundFacts) -> Station:
@@ -82,7 +88,7 @@ def next_station(facts: RoundFacts) -> Station:
         return Station.LOGS if anything else Station.BRIEF
     if facts.taken:
         return Station.REVIEW
-    return Station.SPARK if facts.logs_dyno == facts.logs_ready else Station.FUEL
+    return Station.SPARK if facts.logs_dyno == facts.logs_ready else _FIRST_OF.get(facts.purpose, Station.FUEL)
 
 
 def standings(facts: RoundFacts, here: Station | None = None, *, closed: bool = False) -> dict[Station, Standing]:

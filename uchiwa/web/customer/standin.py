@@ -12,14 +12,17 @@ from uchiwa.core.logs.drives import TITLES, DriveKind
 from uchiwa.core.logs.log import Log
 from uchiwa.core.tables.image.files import read_image
 from uchiwa.core.tables.table import Calibration
-from uchiwa.standin.cars import CARS, StandInCar
+from uchiwa.standin.cars import StandInCar
 from uchiwa.standin.defects import changed, rows, without
+from uchiwa.standin.fleet import FLEET
 from uchiwa.standin.layouts import flash, layout_of
 from uchiwa.standin.simulate import simulate
 from uchiwa.store.models import Job
 
 _DRIVES = {
     DriveKind.COLD_START: "cold_start",
+    DriveKind.WARM_UP: "cold_morning",
+    DriveKind.IN_GEAR_WARM_UP: "in_gear_warm_up",
     DriveKind.WARM_IDLE: "warm_idle",
     DriveKind.CRUISE: "steady_cruise",
     DriveKind.ROLL_ON: "roll_on",
@@ -35,7 +38,8 @@ WAYS = {
 
 def standin_of(job: Job) -> StandInCar | None:
     """The stand-in car of a demo job, by its title."""
-    return next((car for car in CARS.values() if str(job.car.title).startswith(car.title)), None)
+    named = [car for car in FLEET.values() if str(job.car.title).startswith(car.title)]
+    return max(named, key=lambda car: len(car.title), default=None)
 
 
 def flash_file(car: StandInCar, data: bytes) -> Calibration:

@@ -12,13 +12,14 @@ from fastapi.responses import Response
 from uchiwa.core.counted import counted
 from uchiwa.core.proposals.fuel.explanation import CellAccount
 from uchiwa.core.quantities.catalogue import QUANTITIES
+from uchiwa.core.quantities.unit_words import unit_words
 from uchiwa.core.tables.table import Table
 from uchiwa.core.viewing.digits import digits
 from uchiwa.core.viewing.moment_windows import MomentWindow, moment_windows
 from uchiwa.core.viewing.window import Line, drawn
 from uchiwa.store.models import LogFile
 from uchiwa.store.stored_log import StoredLog
-from uchiwa.web.pages import duration, render, unit_words
+from uchiwa.web.pages import duration, render
 from uchiwa.web.round_context import RoundPage
 from uchiwa.web.svg.scale import Scale, broken_path, polyline
 

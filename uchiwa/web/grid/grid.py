@@ -11,7 +11,9 @@ import numpy as np
 from uchiwa.core.logs.log import FloatArray
 from uchiwa.core.proposals.fuel.correction import State
 from uchiwa.core.proposals.fuel.proposal import FuelProposal
+from uchiwa.core.quantities.unit_words import unit_words
 from uchiwa.core.tables.difference import TableDifference, signed
+from uchiwa.core.tables.editing.cellname import point_words
 from uchiwa.core.tables.table import Axis, Table
 
 FILL_STEPS = 12
@@ -52,7 +54,7 @@ class Grid:
 
 def points(axis: Axis) -> tuple[str, ...]:
     """Breakpoints as text."""
-    return tuple(f"{point:g}" for point in axis.breakpoints)
+    return tuple(point_words(axis, at, 6) for at in range(axis.size))
 
 
 def diverging(percent: float) -> str:
@@ -75,7 +77,8 @@ def bar(dwell: float) -> int:
 
 def corner(table: Table) -> str:
     """Units of the two axes."""
-    return f"{table.y.unit} / {table.x.unit}" if table.y is not None else table.x.unit
+    along, up = unit_words(table.x.unit), unit_words(table.y.unit) if table.y is not None else ""
+    return f"{up} / {along}" if up else along
 
 
 def build(table: Table, cells: list[list[Cell]]) -> Grid:
@@ -123,7 +126,9 @@ def fuel_grid(proposal: FuelProposal, view: View, waiting: np.ndarray) -> Grid:
 
 def with_heads(grid: Grid, seen: Table) -> Grid:
     """A grid whose heads are those of the table in the units that are seen."""
-    heads = tuple(f"{point:.4g}" for point in seen.y.breakpoints) if seen.y is not None else (seen.unit,)
+    heads = (
+        tuple(point_words(seen.y, at) for at in range(seen.y.size)) if seen.y is not None else (unit_words(seen.unit),)
+    )
     rows = tuple((head, cells) for head, (_, cells) in zip(reversed(heads), grid.rows, strict=True))
     return Grid(corner(seen), tuple(f"{point:.5g}" for point in seen.x.breakpoints), rows)
 

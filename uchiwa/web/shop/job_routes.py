@@ -26,6 +26,7 @@ from uchiwa.web.shop.image_routes import as_text
 from uchiwa.web.svg.convergence import convergence_picture
 
 router = new_router()
+_TAKEN = (store.TAKE, store.SPARK, store.IDLE, store.CLAMP)
 
 _CALIBRATION_LIMIT = 34_000_000
 _LAYOUT_LIMIT = 20_000_000
@@ -105,9 +106,7 @@ def job(request: Request, user: Person, job_id: int) -> Response:
             "standing": standings(facts[one.id]),
             "href": address(found.id, one.number, next_station(facts[one.id])),
             "done": [
-                event
-                for event in history
-                if event.round_id == one.id and event.kind == store.TAKE and not event.put_back
+                event for event in history if event.round_id == one.id and event.kind in _TAKEN and not event.put_back
             ],
         }
         for one in reversed(every)

@@ -27,7 +27,7 @@ from uchiwa.core.proposals.idle_air.policy import IdleAirPolicy
 from uchiwa.core.quantities.units import convert
 from uchiwa.core.tables.table import Calibration, Table
 
-_APART = {"desired": 0.015, "meter": 0.05, "speed_density": 0.07}
+_APART = {"desired": 0.02, "meter": 0.05, "speed_density": 0.07}
 """Standard deviation, as a share, of the air needed from one day to another; and of what another source than the desired
 airflow adds to that, for leaks and the actuator."""
 

@@ -22,7 +22,7 @@ from uchiwa.core.tables.table import Calibration, Table
 _APART_PERCENT = 0.6
 """Standard deviation of the factor needed from one day to another, %: fuel, weather, how long the car has stood."""
 
-_FOLD_K, _MOST_MORE = 20.0, 0.02
+_FOLD_K, _LEAST_MORE, _MOST_MORE = 20.0, 0.015, 0.02
 
 
 @dataclass(frozen=True, eq=False)
@@ -139,7 +139,7 @@ def _colder(table: Table, fit: FallingFit, reached: BoolArray, hundred: float) -
     first, next_ = int(told[0]), int(told[1])
     # The ratio is of the values themselves; what it starts from is the upper end of the coldest one's interval, so far as
     # that is known: a wide one would flood the engine.
-    coldest = excess[first] + min(float(fit.half_width[first]), _MOST_MORE * hundred)
+    coldest = excess[first] + min(max(float(fit.half_width[first]), _LEAST_MORE * hundred), _MOST_MORE * hundred)
     away = points[first] - points
     slope = max((excess[first] - excess[next_]) / (points[next_] - points[first]), 0.0)
     fold = np.log(max(excess[first] / max(excess[next_], 1e-6), 1.0)) / (points[next_] - points[first])

@@ -2,10 +2,29 @@
 
 from __future__ import annotations
 
-from uchiwa.core.tables.table import Table
+from uchiwa.core.quantities.unit_words import unit_words
+from uchiwa.core.tables.table import Axis, Table
 
 
 def cell_name(table: Table, i: int, j: int, digits: int = 6) -> str:
-    """A cell as people name it: 2400 rpm × 60 kPa."""
-    name = f"{table.x.breakpoints[i]:.{digits}g} {table.x.unit}"
-    return name if table.y is None else f"{name} × {table.y.breakpoints[j]:.{digits}g} {table.y.unit}"
+    """A cell as people name it: 2400 rpm × 60 kPa; 20 °C, in gear."""
+    name = _point(table.x, i, digits)
+    if table.y is None:
+        return name
+    if table.y.quantity in _STATES:
+        return f"{name}, {point_words(table.y, j)}"
+    return f"{name} × {_point(table.y, j, digits)}"
+
+
+_STATES = {"in_gear": ("neutral", "in gear")}
+
+
+def point_words(axis: Axis, at: int, digits: int = 4) -> str:
+    """A breakpoint as it stands at the head of a row: its number, or the state that it stands for."""
+    words = _STATES.get(axis.quantity)
+    point = float(axis.breakpoints[at])
+    return words[int(point > 0.5)] if words is not None and point in (0.0, 1.0) else f"{point:.{digits}g}"
+
+
+def _point(axis: Axis, at: int, digits: int) -> str:
+    return f"{axis.breakpoints[at]:.{digits}g} {unit_words(axis.unit)}".rstrip()

@@ -9,7 +9,7 @@ from fastapi import Form, HTTPException, Request
 from fastapi.responses import RedirectResponse, Response
 from starlette.datastructures import FormData
 
-from uchiwa.core.briefs.brief import LAW, PURPOSES, Acceptance, Brief, DriveAsk
+from uchiwa.core.briefs.brief import LAW, PURPOSES, Acceptance, Brief, DriveAsk, Purpose
 from uchiwa.core.briefs.standard_brief import fitted
 from uchiwa.core.cars.car_file import CarFile
 from uchiwa.core.errors import BadInput
@@ -134,7 +134,7 @@ def _drive(ask: DriveAsk, form: FormData, *, kept: bool) -> DriveAsk:
     """A drive with what was typed for it."""
     typed = form.get(f"{ask.kind.value}-how", ask.how)
     values = ask.acceptance.model_dump()
-    for key in ("seconds", "warm", "cold_below", "throttle_most", "to_speed", "from_speed", "cell_share", "count"):
+    for key in ("seconds", "warm", "cold_below", "until", "throttle_most", "to_speed", "from_speed", "cell_share", "count"):
         given = str(form.get(f"{ask.kind.value}-{key}", "")).strip()
         if given:
             values[key] = plain_number(given)
@@ -157,7 +157,7 @@ def _address(request: Request, token: str) -> str:
 @in_open_round(Station.BRIEF)
 def standard(
     page: RoundPage,
-    purpose: Annotated[Literal["fuel", "full_load", "idle"], Form()] = "fuel",
+    purpose: Annotated[Purpose, Form()] = "fuel",
 ) -> Response:
     """Back to the standard list for this car and purpose, in one step."""
     _keep(page, page.user, briefs.standard(page.job, page.round, purpose))

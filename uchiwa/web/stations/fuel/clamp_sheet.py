@@ -57,8 +57,7 @@ def _moments(found: ClampWork, i: int, j: int) -> Moments:
     traces = (signals.quantity, "engine_speed", "throttle_position", "manifold_pressure")
     if not account.logs:
         return Moments(found.rows[0], [], traces, "No pull reached this speed")
-    best = max(account.logs, key=lambda one: one.samples).name
-    number = next(at for at, row in enumerate(found.rows) if row.name == best)
+    number = max(account.logs, key=lambda one: one.samples).number
     spans = [(one.start, one.end) for one in account.moments if one.log == number]
     return Moments(found.rows[number], spans, traces, title_of(found.rows[number], spans, "at full load at this speed"))
 

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from uchiwa.core.evidence.falling_fit import FallingFit
 from uchiwa.core.logs.log import BoolArray, FloatArray
+from uchiwa.core.quantities.unit_words import unit_words
 from uchiwa.core.tables.table import Table
 from uchiwa.web.grid.grid import bar
 from uchiwa.web.svg.scale import Scale, Tick, broken_path, polyline, spread_out
@@ -112,8 +113,8 @@ def curve_picture(drawn: Drawn, row: int, behind: Behind) -> CurvePicture:
         tuple((along.held(a), upright.held(b), text) for a, b, text in behind.clocks),
         spread_out(x, [f"{point:g}" for point in points], _LEAST_APART),
         upright.ticks(6),
-        table.unit,
-        f"{table.x.title}, {table.x.unit}",
+        unit_words(table.unit),
+        f"{table.x.title}, {unit_words(table.x.unit)}",
     )
 
 

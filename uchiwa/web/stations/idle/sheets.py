@@ -101,8 +101,7 @@ def _of_most(rows: tuple[LogFile, ...], logs: tuple[LogShare, ...], moments: tup
     """The log that gave most to a value, and when."""
     if not logs:
         return rows[0], []
-    best = max(logs, key=lambda one: one.samples).name
-    number = next(at for at, row in enumerate(rows) if row.name == best)
+    number = max(logs, key=lambda one: one.samples).number
     return rows[number], [(one.start, one.end) for one in moments if one.log == number]
 
 
@@ -168,8 +167,8 @@ def _warming(found: WarmUpWork) -> Behind:
         calm = smooth(time, np.where(used | after_start, factor, np.nan), 2.0)
         courses += [_thin(coolant, calm, used, "is-warming"), _thin(coolant, calm, after_start, "is-late")]
         known = np.isfinite(calm) & (used | after_start)
-        if not known.any():
-            continue
+        if number < len(evidence.names) - 1 or not known.any():
+            continue  # times stand beside one of them, so that they do not hide each other
         begun = float(time[known][0])
         for seconds in _CLOCKS_S:
             at = int(np.searchsorted(time, begun + seconds))

@@ -33,7 +33,15 @@ from uchiwa.web.routing import router as new_router
 
 router = new_router()
 _HERE = "/jobs/{job_id}/rounds/{number}/logs"
-_DRAWN = (DriveKind.COLD_START, DriveKind.WARM_IDLE, DriveKind.CRUISE, DriveKind.ROLL_ON, DriveKind.PULL)
+_DRAWN = (
+    DriveKind.COLD_START,
+    DriveKind.WARM_UP,
+    DriveKind.IN_GEAR_WARM_UP,
+    DriveKind.WARM_IDLE,
+    DriveKind.CRUISE,
+    DriveKind.ROLL_ON,
+    DriveKind.PULL,
+)
 
 
 @router.get(_HERE)

@@ -32,7 +32,15 @@ from uchiwa.web.round_context import RoundPage, round_page
 HERE = "/jobs/{job_id}/rounds/{number}/read"
 MOST_LOGS = 6
 MOST_SPANS = 600
-_SHOWN_DRIVES = (DriveKind.COLD_START, DriveKind.WARM_IDLE, DriveKind.CRUISE, DriveKind.ROLL_ON, DriveKind.PULL)
+_SHOWN_DRIVES = (
+    DriveKind.COLD_START,
+    DriveKind.WARM_UP,
+    DriveKind.IN_GEAR_WARM_UP,
+    DriveKind.WARM_IDLE,
+    DriveKind.CRUISE,
+    DriveKind.ROLL_ON,
+    DriveKind.PULL,
+)
 
 
 @dataclass(frozen=True)

@@ -1,0 +1,31 @@
+"""The engine stalled."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from uchiwa.core.checks.examined import Examined
+from uchiwa.core.checks.finding import Finding, Severity
+from uchiwa.core.counted import counted
+from uchiwa.core.idle.starts import Stop, standstills
+
+_BEFORE_S = 4.0
+
+
+def stalled(it: Examined) -> Iterator[Finding]:
+    """A running engine came to stand and had to be started again, or sagged before it stood."""
+    found = [one for one in standstills(it.time, it.signals["engine_speed"]) if one.how is Stop.STALLED]
+    if not found:
+        return
+    coolant = it.get("coolant_temperature")
+    where = ""
+    if coolant is not None:
+        at = [float(coolant[min(int((it.time < one.at).sum()), it.time.size - 1)]) for one in found]
+        where = f", at {min(at):.0f} to {max(at):.0f} °C" if max(at) - min(at) >= 1 else f", at {at[0]:.0f} °C"
+    yield Finding(
+        "stalled",
+        Severity.WARNING,
+        f"The engine stalled {counted(len(found), 'time')}. Thank you for recording it: that is what is being put right.",
+        f"{counted(len(found), 'stall')}{where}.",
+        tuple((max(one.at - _BEFORE_S, 0.0), one.at) for one in found[:40]),
+    )
