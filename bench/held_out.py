@@ -13,7 +13,8 @@ from dataclasses import replace
 import numpy as np
 
 from bench.accuracy import DRIVE, Accuracy, measure, table_of
-from uchiwa.standin.cars import StandInCar, car_named
+from uchiwa.standin.cars import StandInCar
+from uchiwa.standin.fleet import car_named
 from uchiwa.standin.lookup import Lookup
 from uchiwa.standin.simulate import simulate
 from uchiwa.standin.wideband import Wideband

@@ -100,9 +100,9 @@ def test_warm_is_a_hundred_and_nothing_rises():
 
 
 def test_colder_than_seen_is_not_leaner_than_the_truth():
-    """But for what the limit of a round holds back, and half a per cent."""
+    """But for what the limit of a round holds back; thirty kelvin beyond the coldest sample one engine in ten may be."""
     free = [one.colder_lean for one in family() if not one.limited]
-    assert max(free) <= 2.0
+    assert max(free) <= 6.0
     assert np.mean([one <= 0.5 for one in free]) >= 0.9
 
 

@@ -15,8 +15,9 @@ from uchiwa.core.proposals.knock_limit.proposal import threshold_proposal
 from uchiwa.core.pulls.curve import raggedness
 from uchiwa.core.pulls.recognised import pulls_of
 from uchiwa.core.tables.table import Axis, Table, frozen
-from uchiwa.standin.cars import CARS, calibrated, car_named
+from uchiwa.standin.cars import CARS, calibrated
 from uchiwa.standin.dyno import dyno_run, true_torque, write_run
+from uchiwa.standin.fleet import car_named
 from uchiwa.standin.simulate import simulate
 
 pytestmark = pytest.mark.loop

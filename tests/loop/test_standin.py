@@ -6,9 +6,10 @@ import numpy as np
 import pytest
 
 from uchiwa.core.errors import BadInput
-from uchiwa.standin.cars import CARS, car_named
+from uchiwa.standin.cars import CARS
 from uchiwa.standin.drives import DRIVES
 from uchiwa.standin.engine import orifice_flow
+from uchiwa.standin.fleet import car_named
 from uchiwa.standin.logger import write_delimited
 from uchiwa.standin.simulate import simulate
 from uchiwa.standin.wideband import Wideband

@@ -29,6 +29,11 @@ def kept(round_: Round, key: str, kind: type[Kept]) -> Kept:
     return policy_from(kind, json.loads(round_.policies).get(key, {}))
 
 
+def has_kept(round_: Round, key: str) -> bool:
+    """Whether anything was kept with a round under a key."""
+    return key in json.loads(round_.policies)
+
+
 def keep(round_: Round, key: str, policy: BaseModel) -> None:
     """Keep a policy or view with its round."""
     data = json.loads(round_.policies) | {key: policy.model_dump(mode="json")}

@@ -14,8 +14,10 @@ from uchiwa.core.tables.difference import same_axes
 from uchiwa.core.tables.editing.area import Area
 from uchiwa.core.tables.editing.breakpoints import rebroken
 from uchiwa.core.tables.editing.clipboard import Joining, pasted, read_numbers
+from uchiwa.core.tables.editing.expression import names_bins
 from uchiwa.core.tables.editing.line import Edited, edited, finished
 from uchiwa.core.tables.table import Calibration, Table
+from uchiwa.services.bins import bins_for_cells
 from uchiwa.services.fuel import policy_of
 from uchiwa.services.visits import Visits, visits
 from uchiwa.store import calibrations, draft_pins, draft_steps, drafts, jobs, revisions
@@ -140,8 +142,13 @@ def edit(round_: Round, hand: Hand, work: TableWork, cells: Cells, line: str) ->
     """
     _as_seen(work, hand.version)
     area = Area.of(work.table, cells, work.pinned)
-    after = edited(work.table, area, line, work.was, hand.display)
-    return _keep(round_, hand, work, after, {"line": line, "units": hand.display.measures})
+    inputs: dict[str, object] = {"line": line, "units": hand.display.measures}
+    if not names_bins(line):
+        return _keep(round_, hand, work, edited(work.table, area, line, work.was, hand.display), inputs)
+    figures, asked = bins_for_cells(round_.job, round_, work.table)
+    after = edited(work.table, area, line, work.was, hand.display, figures)
+    after = replace(after, sentence=f"{after.sentence}; bins: {asked.sentence()}")
+    return _keep(round_, hand, work, after, inputs | {"bins": asked.model_dump(mode="json")})
 
 
 def paste(round_: Round, hand: Hand, work: TableWork, cells: Cells, text: str, joining: Joining) -> Done:

@@ -37,6 +37,7 @@ from uchiwa.web.shop import (
     job_routes,
     setup_routes,
 )
+from uchiwa.web.stations.bins import routes as bins_routes
 from uchiwa.web.stations.brief import routes as brief_routes
 from uchiwa.web.stations.fuel import airflow_routes, clamp_routes
 from uchiwa.web.stations.fuel import routes as fuel_routes
@@ -54,7 +55,7 @@ from uchiwa.web.stations.tables import routes as table_routes
 _ROUTES = (
     signing_routes, home_routes, archive_routes, job_routes, car_routes, brief_routes, log_routes, reading_routes, moment_routes,
     cloud_routes, note_routes, channel_routes, check_routes, customer_routes, fuel_routes, pull_routes, judgement_routes,
-    spark_table_routes, idle_routes, clamp_routes, airflow_routes, setup_routes, table_routes, edit_routes, constant_routes, compare_routes, image_routes, review_routes, return_routes,
+    spark_table_routes, idle_routes, clamp_routes, bins_routes, airflow_routes, setup_routes, table_routes, edit_routes, constant_routes, compare_routes, image_routes, review_routes, return_routes,
     settings_routes, health_routes,
 )  # fmt: skip
 

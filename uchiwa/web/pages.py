@@ -15,7 +15,7 @@ from uchiwa import __version__
 from uchiwa.core.evidence.conditions import title_of
 from uchiwa.core.logs.recognition.channel_reading import read_words
 from uchiwa.core.quantities.unit_words import unit_words
-from uchiwa.core.rounds.progress import OFFERED, Station
+from uchiwa.core.rounds.progress import Station
 from uchiwa.core.tables.difference import signed
 from uchiwa.store import sessions
 from uchiwa.store.clock import now
@@ -126,7 +126,6 @@ environment.globals.update(
     small_fan=small_fan,
     large_fan=large_fan,
     error_path=error_path,
-    offered=frozenset(OFFERED),
     stations=tuple(Station),
     version=__version__,
 )

@@ -10,7 +10,7 @@ from typing import Any, Concatenate, ParamSpec, TypeVar
 
 from fastapi import HTTPException, Request
 
-from uchiwa.core.rounds.progress import OFFERED, RoundFacts, Standing, Station, standings
+from uchiwa.core.rounds.progress import RoundFacts, Standing, Station, standings
 from uchiwa.store import jobs as store
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.locks import lock_job
@@ -28,9 +28,9 @@ PATHS = {
 }
 
 
-def address(job_id: int, number: int, station: Station) -> str | None:
-    """The address of a station, or None if it is not offered yet."""
-    return f"/jobs/{job_id}/rounds/{number}/{PATHS[station]}" if station in OFFERED else None
+def address(job_id: int, number: int, station: Station) -> str:
+    """The address of a station."""
+    return f"/jobs/{job_id}/rounds/{number}/{PATHS[station]}"
 
 
 @dataclass(frozen=True)
@@ -50,7 +50,7 @@ class RoundPage:
         """As it is now, after something was changed."""
         return round_page(self.request, self.user, self.job.id, self.round.number, self.here)
 
-    def href(self, station: Station) -> str | None:
+    def href(self, station: Station) -> str:
         """The address of another station of this round."""
         return address(self.job.id, self.round.number, station)
 

@@ -14,8 +14,9 @@ from uchiwa.core.checks import Examined, examine
 from uchiwa.core.errors import BadInput
 from uchiwa.core.logs.drives import DriveKind
 from uchiwa.core.logs.readers import read_log
-from uchiwa.standin.cars import CARS, calibrated, car_named
+from uchiwa.standin.cars import CARS, calibrated
 from uchiwa.standin.defects import changed, rows
+from uchiwa.standin.fleet import car_named
 from uchiwa.standin.simulate import simulate
 
 WREN = CARS["bramble-wren"].file

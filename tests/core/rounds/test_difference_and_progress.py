@@ -101,7 +101,7 @@ def test_whose_move_it_is(facts, station, move, sentence):
 
 def test_a_closed_job_is_at_rest():
     assert whose_move(RoundFacts(4), closed=True) == (Move.REST, "Done in 3 rounds")
-    assert set(standings(RoundFacts(4), closed=True).values()) == {Standing.DONE, Standing.ABSENT}
+    assert set(standings(RoundFacts(4), closed=True).values()) == {Standing.DONE}
 
 
 def test_the_fan():
@@ -111,7 +111,11 @@ def test_the_fan():
     assert standing[Station.REVIEW] is Standing.TO_COME
     assert standing[Station.BRIEF] is Standing.DONE
     assert standing[Station.SPARK] is Standing.TO_COME
-    assert standing[Station.IDLE] is Standing.ABSENT
+    assert standing[Station.IDLE] is Standing.TO_COME
+    idled = standings(RoundFacts(2, logs_ready=1, taken=2, idled=2), Station.REVIEW)
+    assert idled[Station.IDLE] is Standing.DONE
+    assert idled[Station.FUEL] is Standing.TO_COME
+    assert next_station(RoundFacts(1, logs_ready=1, purpose="idle")) is Station.IDLE
     sparked = standings(RoundFacts(2, logs_ready=1, taken=1, sparked=1), Station.REVIEW)
     assert sparked[Station.SPARK] is Standing.DONE
     assert sparked[Station.FUEL] is Standing.TO_COME

@@ -21,7 +21,8 @@ from uchiwa.core.tables.image.layout_json import loads
 from uchiwa.core.tables.image.memory import Memory, Segment
 from uchiwa.core.tables.image.number import TYPES, Number
 from uchiwa.core.tables.interchange.calibration_json import content_hash
-from uchiwa.standin.cars import CARS, car_named
+from uchiwa.standin.cars import CARS
+from uchiwa.standin.fleet import car_named
 from uchiwa.standin.layouts import flash, image_of, layout_data, layout_of
 
 PIKE = car_named("corvid-pike")

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -61,36 +61,106 @@ def gather_formula(
     Returns:
         The bins, the number of samples used, and the number there were.
     """
+    samples = gather_samples(logs, calibration, table, value, where, car, book)
+    return bins_of(samples, table, estimator), samples.value.size, samples.total
+
+
+NO_VALUE, OFF_AXES = "no value", "off the axes"
+
+
+@dataclass(frozen=True, eq=False)
+class GatheredSamples:
+    """Samples with a value and a place on a table's axes, where all conditions hold; arrays of shape (n,).
+
+    Attributes:
+        names: of the logs.
+        log: index of the log each sample is from.
+        time: seconds in its log.
+        x, y: where it lies, in the axes' units; `y` is None for a curve.
+        value: of the formula.
+        duration: seconds it stands for.
+        breaks: a number that changes wherever samples are not neighbours in time.
+        total: samples there were.
+        left_out: samples by what left them out first: a condition, no value, or off the axes.
+    """
+
+    names: tuple[str, ...]
+    log: IntArray
+    time: FloatArray
+    x: FloatArray
+    y: FloatArray | None
+    value: FloatArray
+    duration: FloatArray
+    breaks: IntArray
+    total: int
+    left_out: dict[str, int]
+
+
+def gather_samples(
+    logs: Sequence[Log],
+    calibration: Calibration,
+    table: Table,
+    value: str,
+    where: Sequence[str] = (),
+    car: CarFile | None = None,
+    book: Book = SHIPPED,
+) -> GatheredSamples:
+    """The samples that `gather_formula` makes bins of; see there."""
     x: list[FloatArray] = []
     y: list[FloatArray] = []
     values: list[FloatArray] = []
     spans: list[FloatArray] = []
+    times: list[FloatArray] = []
     breaks: list[IntArray] = []
     total = 0
+    left_out = dict.fromkeys((NO_VALUE, OFF_AXES, *where), 0)
     for log in logs:
         time, signals = on_one_base(log)
         workings = Workings(time, signals, calibration, car, book)
         here = np.asarray(workings.value(value), dtype=np.float64)
         at_x = axis_values(table.x, signals, log.name)
         at_y = axis_values(table.y, signals, log.name) if table.y is not None else None
-        use = np.isfinite(here) & np.isfinite(at_x) & table.x.covers(at_x)
+        use = np.isfinite(here)
+        left_out[NO_VALUE] += int(time.size - use.sum())
+        inside = np.isfinite(at_x) & table.x.covers(at_x)
         if at_y is not None and table.y is not None:
-            use &= np.isfinite(at_y) & table.y.covers(at_y)
+            inside &= np.isfinite(at_y) & table.y.covers(at_y)
+        left_out[OFF_AXES] += int((use & ~inside).sum())
+        use &= inside
         for text in where:
-            use &= workings.condition(text)
+            holds = workings.condition(text)
+            left_out[text] += int((use & ~holds).sum())
+            use &= holds
         if at_y is not None:
             y.append(at_y[use])
         x.append(at_x[use])
         values.append(here[use])
+        times.append(time[use])
         spans.append(durations(time)[use])
-        breaks.append(np.cumsum(~use)[use].astype(np.int64) + total)
-        total += 2 * time.size
-    every_x, every_y, every = np.concatenate(x), np.concatenate(y) if y else None, np.concatenate(values)
-    every_break = np.concatenate(breaks)
-    bins = bin_samples(table.x, table.y, every_x, every_y, every, np.concatenate(spans), every_break, estimator)
-    if estimator == "surface" and every.size:
-        bins = _by_surface(bins, table, every_x, every_y, every, every_break)
-    return bins, every.size, total // 2
+        breaks.append(np.cumsum(~use)[use].astype(np.int64) + 2 * total)
+        total += time.size
+    return GatheredSamples(
+        tuple(log.name for log in logs),
+        np.repeat(np.arange(len(x)), [one.size for one in x]).astype(np.int64),
+        np.concatenate(times),
+        np.concatenate(x),
+        np.concatenate(y) if y else None,
+        np.concatenate(values),
+        np.concatenate(spans),
+        np.concatenate(breaks),
+        total,
+        left_out,
+    )
+
+
+def bins_of(samples: GatheredSamples, table: Table, estimator: Estimator) -> Bins:
+    """Bins of gathered samples on the axes of a table."""
+    bins = bin_samples(
+        table.x, table.y, samples.x, samples.y, samples.value, samples.duration, samples.breaks, estimator
+    )
+    if estimator == "surface" and samples.value.size:
+        bins = _by_surface(bins, table, samples.x, samples.y, samples.value, samples.breaks)
+    return bins
 
 
 _LIKE_ERRORS = 0.05

@@ -18,9 +18,6 @@ class Station(StrEnum):
     RETURN = "Return"
 
 
-OFFERED = tuple(Station)
-
-
 class Standing(StrEnum):
     """How a station stands."""
 
@@ -28,7 +25,6 @@ class Standing(StrEnum):
     HERE = "here"
     NEEDS_YOU = "needs-you"
     TO_COME = "to-come"
-    ABSENT = "absent"
 
 
 class Move(StrEnum):
@@ -97,7 +93,7 @@ def standings(facts: RoundFacts, here: Station | None = None, *, closed: bool = 
     Seen as a whole, a job at rest (`closed`) has nothing left to do.
     """
     if closed and here is None:
-        return {one: Standing.DONE if one in OFFERED else Standing.ABSENT for one in Station}
+        return dict.fromkeys(Station, Standing.DONE)
     done = {
         Station.BRIEF: facts.briefed,
         Station.LOGS: facts.logs_ready > 0,
@@ -109,9 +105,7 @@ def standings(facts: RoundFacts, here: Station | None = None, *, closed: bool = 
     }
     result: dict[Station, Standing] = {}
     for station in Station:
-        if station not in OFFERED:
-            result[station] = Standing.ABSENT
-        elif done[station]:
+        if done[station]:
             result[station] = Standing.DONE
         else:
             result[station] = Standing.TO_COME

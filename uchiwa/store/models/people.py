@@ -21,6 +21,7 @@ class Shop(Base):
     thresholds = LongTextField(default="{}")
     own_checks = LongTextField(default="[]")
     own_setups = LongTextField(default="[]")
+    own_bins = LongTextField(default="[]")
 
 
 class User(Base):

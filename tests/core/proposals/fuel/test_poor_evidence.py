@@ -12,7 +12,8 @@ from uchiwa.core.proposals.fuel.evidence import QUANTITIES
 from uchiwa.core.proposals.fuel.policy import Policy
 from uchiwa.core.proposals.fuel.proposal import fuel_proposal
 from uchiwa.core.tables.table import frozen
-from uchiwa.standin.cars import car_named, pike_base
+from uchiwa.standin.cars import pike_base
+from uchiwa.standin.fleet import car_named
 from uchiwa.standin.simulate import simulate
 
 SIZE = 3000

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import ast
+import re
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -14,21 +16,40 @@ from uchiwa.core.tables.editing.area import Area
 from uchiwa.core.tables.editing.cellname import cell_name
 from uchiwa.core.tables.table import Table
 
-OWN, BASE = "x", "was"
+OWN, BASE, BINS = "x", "was", "bins"
 _FUNCTIONS = ("abs", "min", "max", "sqrt", "where")
 
 
-def by_expression(table: Table, area: Area, text: str, base: FloatArray | None = None) -> FloatArray:
+@dataclass(frozen=True, eq=False)
+class Known:
+    """What an expression may name beside the cell's own value; arrays of shape (rows, columns), or None.
+
+    Attributes:
+        base: the revision's values, for `was`.
+        bins: figures gathered on the table's axes, for `bins`; NaN where there is too little evidence.
+    """
+
+    base: FloatArray | None = None
+    bins: FloatArray | None = None
+
+
+def names_bins(text: str) -> bool:
+    """Whether a cell line speaks of gathered figures."""
+    return re.search(rf"\b{BINS}\b", text) is not None
+
+
+def by_expression(table: Table, area: Area, text: str, known: Known | None = None) -> FloatArray:
     """Each chosen cell's value by an expression such as `x*1.05`, `min(x, 12)`, `was`, `x + engine_speed/1000` or `14`.
 
     Args:
         table: values and breakpoints in the units in which the expression is meant.
         area: cells it is applied to.
-        text: over `x` (the cell's value), `was` (its value in the revision), and the quantities of the axes.
-        base: the revision's values, shape (rows, columns); `was` is not known without it.
+        text: over `x` (the cell's value), `was` (its value in the revision), `bins` (the figure gathered for it), and the
+            quantities of the axes.
+        known: what `was` and `bins` stand for; neither is known without it.
 
     Returns:
-        Shape (rows, columns); cells outside the area as they were.
+        Shape (rows, columns); cells outside the area, and those for which nothing was gathered, as they were.
 
     Raises:
         BadInput: the text is no such expression, or gives no number in a cell; says where.
@@ -39,8 +60,13 @@ def by_expression(table: Table, area: Area, text: str, base: FloatArray | None =
             raise formula.fault(node, f"{node.func.id} has no meaning for a cell", f"use {', '.join(_FUNCTIONS)}")
     grid = table.grid
     names = {OWN: grid.ravel()}
+    base, bins = (None, None) if known is None else (known.base, known.bins)
     if base is not None and base.shape == grid.shape:
         names[BASE] = base.ravel()
+    told = np.ones(grid.shape, dtype=np.bool_)
+    if bins is not None and bins.shape == grid.shape:
+        names[BINS] = bins.ravel()
+        told = np.isfinite(bins) if BINS in formula.names else told
     columns, rows = np.meshgrid(table.x.breakpoints, table.y.breakpoints if table.y is not None else [0.0])
     names[table.x.quantity] = columns.ravel()
     if table.y is not None:
@@ -52,8 +78,8 @@ def by_expression(table: Table, area: Area, text: str, base: FloatArray | None =
     if found.dtype == np.bool_:
         raise formula.fault(formula.tree.body, "this is a condition, not a value", "write where(condition, x, y)")
     values = found.reshape(grid.shape)
-    wrong = area.open & ~np.isfinite(values)
+    wrong = area.open & told & ~np.isfinite(values)
     if wrong.any():
         j, i = (int(at) for at in np.argwhere(wrong)[0])
         raise BadInput("this gives no number", where=cell_name(table, i, j), advice="check for a division by zero")
-    return np.where(area.open, values, grid)
+    return np.where(area.open & told, values, grid)

@@ -11,7 +11,7 @@ from uchiwa.core.errors import BadInput
 from uchiwa.core.logs.log import BoolArray, FloatArray
 from uchiwa.core.quantities.display import DisplayUnits, shown_table, value_scale
 from uchiwa.core.tables.editing.area import Area
-from uchiwa.core.tables.editing.expression import by_expression
+from uchiwa.core.tables.editing.expression import Known, by_expression
 from uchiwa.core.tables.editing.filling import Direction, filled
 from uchiwa.core.tables.editing.shape import Keeping, Line, shaped
 from uchiwa.core.tables.editing.smoothing import smoothed
@@ -61,7 +61,12 @@ class Edited:
 
 
 def edited(
-    table: Table, area: Area, text: str, base: Table | None = None, display: DisplayUnits | None = None
+    table: Table,
+    area: Area,
+    text: str,
+    base: Table | None = None,
+    display: DisplayUnits | None = None,
+    bins: FloatArray | None = None,
 ) -> Edited:
     """Apply a cell line to the chosen cells.
 
@@ -71,6 +76,7 @@ def edited(
     Args:
         base: the revision's table, which `was` refers to.
         display: the units seen.
+        bins: figures gathered on the table's axes, which `bins` refers to; cells without one stay.
 
     Raises:
         BadInput: the line cannot be understood or applied; the table is not touched.
@@ -83,7 +89,7 @@ def edited(
         raise BadInput(
             "the cell line is empty", advice="write an expression such as x*1.05, or a word such as smooth 40"
         )
-    values = _apply(seen, area, words, was)
+    values = _apply(seen, area, words, Known(was, bins))
     return finished(table, area, values, seen, words, display)
 
 
@@ -119,7 +125,7 @@ def _with(table: Table, grid: FloatArray, moved: BoolArray) -> Table:
     return replace(table.with_zones(refit(table.zones, table.x.breakpoints, table.y.breakpoints, grid, weight)))
 
 
-def _apply(seen: Table, area: Area, words: str, was: FloatArray | None) -> FloatArray:
+def _apply(seen: Table, area: Area, words: str, known: Known) -> FloatArray:
     percent = _PERCENT.fullmatch(words)
     if percent is not None:
         sign = -1.0 if percent[1] in "-−" else 1.0
@@ -143,7 +149,7 @@ def _apply(seen: Table, area: Area, words: str, was: FloatArray | None) -> Float
         case [verb, *_] if verb in VERBS:
             raise BadInput(f"“{words}” cannot be understood", advice=f"write {VERBS[verb].written}")
         case _:
-            return by_expression(seen, area, words.replace("−", "-"), was)
+            return by_expression(seen, area, words.replace("−", "-"), known)
 
 
 def _number(text: str) -> float:

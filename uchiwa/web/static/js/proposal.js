@@ -143,6 +143,7 @@ class ProposalPage {
     }
   }
   pinChosen() {
+    if (this.root.dataset.pins === "no") return undefined;
     const body = formData({ cells: this.chosenText(), view: this.view, table: this.table, shape: this.shape });
     return this.replaceSheet(fetchFragment(`${this.address}/pin`, { body }));
   }

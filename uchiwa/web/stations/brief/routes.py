@@ -134,7 +134,17 @@ def _drive(ask: DriveAsk, form: FormData, *, kept: bool) -> DriveAsk:
     """A drive with what was typed for it."""
     typed = form.get(f"{ask.kind.value}-how", ask.how)
     values = ask.acceptance.model_dump()
-    for key in ("seconds", "warm", "cold_below", "until", "throttle_most", "to_speed", "from_speed", "cell_share", "count"):
+    for key in (
+        "seconds",
+        "warm",
+        "cold_below",
+        "until",
+        "throttle_most",
+        "to_speed",
+        "from_speed",
+        "cell_share",
+        "count",
+    ):
         given = str(form.get(f"{ask.kind.value}-{key}", "")).strip()
         if given:
             values[key] = plain_number(given)
