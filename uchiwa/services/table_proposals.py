@@ -11,6 +11,7 @@ from typing import Any, TypeVar
 import numpy as np
 from pydantic import BaseModel
 
+from uchiwa.core.counted import counted
 from uchiwa.core.errors import BadInput
 from uchiwa.core.logs.log import BoolArray, FloatArray, Log
 from uchiwa.core.proposals.policy_file import policy_from
@@ -216,5 +217,8 @@ def take(at: TableContext, author: User, version: int, taking: Taking, inputs: d
         "log_ids": [row.id for row in at.rows],
         "base_revision": running.number if running is not None else 0,
     }
-    sentence = f"{difference(before, taken).tables[0].sentence} (by {taking.taken_as.words})"
+    changed = difference(before, taken).tables
+    cells = counted(int(taking.cells.sum()), "cell")
+    told = changed[0].sentence if changed else f"{taking.table.title}: {cells}, over other breakpoints"
+    sentence = f"{told} (by {taking.taken_as.words})"
     return draft_steps.take(at.draft, at.round, author, version, taken, sentence, inputs, taking.taken_as.kind)

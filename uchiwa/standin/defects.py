@@ -123,6 +123,7 @@ def _tired_pump(time: FloatArray, pressure: FloatArray, signals: dict[str, Float
 
 
 DEFECTS: tuple[Defect, ...] = (
+    Defect("stalled", "the engine died at idle and was started again", "warm_idle", lambda log: changed(log, engine_speed=lambda t, v, s: np.where((t > 40) & (t < 43), 0.0, np.where((t >= 43) & (t < 44), 210.0, v)))),
     Defect("too_short", "stopped after eight seconds", "warm_idle", lambda log: rows(log, log.rasters[0].time < 8.0)),
     Defect("missing_channel", "intake air temperature was not recorded", "warm_idle", lambda log: without(log, "intake_air_temperature")),
     Defect("constant_channel", "the throttle channel is stuck", "steady_cruise", lambda log: changed(log, throttle_position=lambda t, v, s: np.full(v.shape, 14.2))),

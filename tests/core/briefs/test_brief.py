@@ -59,13 +59,21 @@ def test_the_list_is_cut_to_the_logger_most_needed_first_and_what_is_given_up_is
 def test_purposes_ask_for_other_drives():
     kinds = {
         purpose: [ask.kind.value for ask in propose_brief(WREN, purpose).to_drive]
-        for purpose in ("fuel", "full_load", "idle")
+        for purpose in ("fuel", "full_load", "idle", "torque", "clamp")
     }
     assert kinds == {
         "fuel": ["warm_idle", "cruise"],
         "full_load": ["warm_idle", "cruise", "roll_on", "pull"],
-        "idle": ["cold_start", "warm_idle"],
+        "idle": ["warm_up", "warm_idle"],
+        "torque": ["pull"],
+        "clamp": ["pull"],
     }
+    automatic = propose_brief(WREN.model_copy(update={"automatic": True}), "idle")
+    assert [ask.kind.value for ask in automatic.to_drive] == ["warm_up", "in_gear_warm_up", "warm_idle"]
+    assert next(ask for ask in automatic.channels if ask.quantity == "in_gear").priority == 1
+    ladder = propose_brief(WREN, "torque").to_drive[0]
+    assert "half a degree more at a time" in ladder.how
+    assert ladder.acceptance.count == 5
 
 
 def test_a_brief_survives_storage_and_a_pattern_fits_another_car():
@@ -127,7 +135,7 @@ def verdicts(car, log, purpose="full_load"):
 @pytest.mark.parametrize(
     ("drive", "kind", "purpose"),
     [
-        ("cold_start", DriveKind.COLD_START, "idle"),
+        ("cold_morning", DriveKind.WARM_UP, "idle"),
         ("warm_idle", DriveKind.WARM_IDLE, "fuel"),
         ("steady_cruise", DriveKind.CRUISE, "fuel"),
         ("roll_on", DriveKind.ROLL_ON, "full_load"),
@@ -153,14 +161,15 @@ def test_a_drive_done_as_asked_ticks_itself(car, drive, kind, purpose):
         ("warm_idle", lambda log: rows(log, log.rasters[0].time < 20), "are needed"),
         ("roll_on", lambda log: rows(log, log.rasters[0].time < 45), "There was 1 of 2"),
         (
-            "cold_start",
+            "cold_morning",
             lambda log: changed(log, coolant_temperature=lambda t, v, s: np.maximum(v, 41.0)),
             "already at 41 °C",
         ),
+        ("cold_morning", lambda log: rows(log, log.rasters[0].time < 200), "78 °C are needed"),
     ],
 )
 def test_what_is_missing_is_said_in_plain_words(drive, spoil, said):
-    purpose = "idle" if drive == "cold_start" else "full_load"
+    purpose = "idle" if drive == "cold_morning" else "full_load"
     brief, found = verdicts("corvid-pike", spoil(log_of("corvid-pike", drive)), purpose)
     repeats = [item for item in checklist(brief, [found]) if item.tick is Tick.REPEAT]
     assert any(said in item.said for item in repeats), [item.said for item in repeats]

@@ -15,6 +15,7 @@ from uchiwa.core.tables.table import Table
 _WARM_FROM = 80.0
 _HUNDRED = 100.0
 _GRAIN = 0.05
+_SHORT = 0.005
 _FALLING_ROLES = ("warmup_factor", "idle_airflow")
 
 
@@ -83,14 +84,13 @@ def clamp_below_signal(it: Reviewed) -> Iterator[Concern]:
             continue
         speeds, signals = axes_of(after)
         speed, signal = np.array(reached[0]), np.array(reached[1])
-        seen = signal <= signals.breakpoints[-1]
-        place = (speed, signal) if after.x is speeds else (signal, speed)
-        short = seen & (after.lookup(*place) < signal * (1.0 - 0.01))
+        highest = np.full(speed.shape, signals.breakpoints[-1])
+        most = after.lookup(*((speed, highest) if after.x is speeds else (highest, speed)))
+        short = most < signal * (1.0 - _SHORT)
         if short.any():
-            worst = int(np.argmax(np.where(short, signal - after.lookup(*place), -np.inf)))
-            out = float(after.lookup(*(one[worst : worst + 1] for one in place))[0])
+            worst = int(np.argmax(np.where(short, signal - most, -np.inf)))
             sentence = (
-                f"{after.title}: lets out {out:.2f} at {speed[worst]:.0f} {speeds.unit}, where the car gave "
+                f"{after.title}: lets out {most[worst]:.2f} at most at {speed[worst]:.0f} {speeds.unit}, where the car gave "
                 f"{signal[worst]:.2f} {signals.unit} before it had boost"
             )
-            yield Concern("clamp_below_signal", Weight.ANSWER, sentence, after.id, state=f"{out:.3f}")
+            yield Concern("clamp_below_signal", Weight.ANSWER, sentence, after.id, state=f"{most[worst]:.3f}")
