@@ -65,8 +65,6 @@ def take_all(page: Page) -> None:
     wren = job_path(page, "Haddad")
     page.goto(f"{wren}/rounds/2/logs")
     picture(page, "logs")
-    page.goto(f"{wren}/car")
-    picture(page, "car")
     page.goto(f"{wren}/rounds/2/brief")
     picture(page, "brief")
     page.get_by_role("button", name="Make the link").click()
@@ -75,14 +73,34 @@ def take_all(page: Page) -> None:
     page.locator("td[data-i='4'][data-j='6']").click()
     page.locator("td[data-i='7'][data-j='3']").click(modifiers=["Shift"])
     picture(page, "fuel")
-    page.get_by_role("button", name="Moments that fed this cell").click()
-    picture(page, "fuel-drawer")
-    page.get_by_role("button", name="moments of").click()
-    page.goto(f"{job_path(page, 'Castellan')}/rounds/1/airflow")
-    picture(page, "airflow")
+    page.goto(f"{job_path(page, 'Vance')}/rounds/1/fuel/clamp")
+    picture(page, "clamp")
     take_calibrations(page, second)
     take_reading(page, first)
+    take_idle(page, job_path(page, "Oyelaran"))
+    take_bins(page, first)
     take_spark(page, job_path(page, "Banerjee"))
+
+
+def take_idle(page: Page, job: str) -> None:
+    """Idle air with the drawer up, and warm-up."""
+    page.goto(f"{job}/rounds/2/idle/air")
+    page.locator("svg .change-mark[data-i='4']").first.click()
+    page.get_by_role("button", name="Moments that fed this cell").click()
+    picture(page, "idle-air")
+    page.locator(".drawer-pull").click()
+    page.goto(f"{job}/rounds/1/idle/warm-up")
+    picture(page, "warm-up")
+
+
+def take_bins(page: Page, job: str) -> None:
+    """The mixture's error of a round, where the engine was warm."""
+    page.goto(f"{job}/rounds/3/bins?table=ve_main")
+    page.get_by_label("conditions, separated by semicolons").fill("coolant_temperature > 80; lambda_measured < 1.3")
+    page.get_by_label("conditions, separated by semicolons").press("Enter")
+    page.wait_for_load_state("networkidle")
+    page.locator("td[data-i='5'][data-j='4']").click()
+    picture(page, "bins")
 
 
 def take_calibrations(page: Page, job: str) -> None:
@@ -104,7 +122,7 @@ def take_calibrations(page: Page, job: str) -> None:
 
 
 def take_reading(page: Page, job: str) -> None:
-    """Strips of one log, and two pulls by night."""
+    """Strips of one log."""
     page.goto(f"{job}/rounds/3/read")
     page.locator("main[data-ready='yes']").wait_for()
     page.locator(".strips-hit").hover(position={"x": 260, "y": 60})
@@ -113,15 +131,6 @@ def take_reading(page: Page, job: str) -> None:
     page.wait_for_timeout(500)
     page.locator(".strips-hit").hover(position={"x": 330, "y": 60})
     picture(page, "read")
-    page.get_by_label("Lay another log beside it").select_option(index=1)
-    page.wait_for_timeout(600)
-    page.get_by_label("aligned by").select_option("pull")
-    page.wait_for_timeout(1200)
-    page.get_by_role("button", name="night").click()
-    page.locator("main[data-ready='yes']").wait_for()
-    page.locator(".strips-hit").hover(position={"x": 330, "y": 60})
-    picture(page, "read-compare")
-    page.get_by_role("button", name="day", exact=True).click()
 
 
 def take_spark(page: Page, job: str) -> None:

@@ -19,9 +19,11 @@ _SHOP = ("/", "/shop/channels", "/shop/checks", "/jobs/new")
 _JOB = ("", "/car", "/image", "/setups")
 _ROUND = (
     "brief", "logs", "read", "fuel", "fuel/cell?table=ve_main&i=4&j=4", "fuel/moments?table=ve_main&i=4&j=4", "airflow",
-    "spark/knock", "spark/pulls", "spark/torque", "spark/limit", "tables", "tables/cell?table=ve_main&i=4&j=4",
+    "bins", "bins/cell?table=ve_main&i=4&j=4", "idle/warm-up", "spark/knock", "spark/pulls", "spark/torque", "spark/limit", "tables", "tables/cell?table=ve_main&i=4&j=4",
     "compare", "review", "return",
 )  # fmt: skip
+
+_IDLE = ("air", "air/cell?i=4&j=0", "air/moments?i=4&j=0", "warm-up", "quality")
 
 
 class Counter:
@@ -53,8 +55,18 @@ def main() -> None:
     found = re.search(r'href="/jobs/(\d+)/rounds/(\d+)/review"', client.get("/").text)
     assert found is not None, "the demo's job with a draft to review is not there"
     job, number = found.groups()
+    idle = re.search(r'href="/jobs/(\d+)/rounds/(\d+)/idle"', client.get("/").text)
+    clamp = client.get("/?q=Larkspur Tern S").text
+    other = re.search(r'href="/jobs/(\d+)/rounds/1/fuel', clamp)
+    more = [f"/jobs/{idle[1]}/rounds/{idle[2]}/idle/{one}" for one in _IDLE] if idle else []
+    more += [f"/jobs/{other[1]}/rounds/1/fuel/clamp"] if other else []
     counter = Counter()
-    pages = [*_SHOP, *(f"/jobs/{job}{one}" for one in _JOB), *(f"/jobs/{job}/rounds/{number}/{one}" for one in _ROUND)]
+    pages = [
+        *_SHOP,
+        *(f"/jobs/{job}{one}" for one in _JOB),
+        *(f"/jobs/{job}/rounds/{number}/{one}" for one in _ROUND),
+        *more,
+    ]
     print("| page | statements, first | again | answer |\n|---|---|---|---|")
     for page in pages:
         counts = []

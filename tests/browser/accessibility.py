@@ -16,7 +16,7 @@ _SHOP = ("/", "/jobs/new", "/shop/checks", "/shop/channels")
 _JOB = ("", "/car", "/image", "/setups")
 _ROUND = (
     "brief", "logs", "fuel", "fuel?view=proposed", "airflow", "read", "spark/knock", "spark/pulls", "spark/torque", "spark/limit",
-    "tables", "tables?table=constants", "compare", "review", "return",
+    "tables", "tables?table=constants", "compare", "review", "return", "bins",
 )  # fmt: skip
 
 
@@ -42,7 +42,7 @@ def violations(browser: Browser, address: str) -> list[str]:
     job = re.match(r"/jobs/\d+", link)
     assert job is not None, link
     rounds = [f"{job[0]}/rounds/2/{station}" for station in _ROUND]
-    for path in (*_SHOP, *(job[0] + one for one in _JOB), *rounds):
+    for path in (*_SHOP, *(job[0] + one for one in _JOB), *rounds, *_of_idle(page)):
         answer = page.goto(path)
         if answer is not None and answer.status == 404:
             found.append(f"there is no {path}")
@@ -50,6 +50,21 @@ def violations(browser: Browser, address: str) -> list[str]:
         page.wait_for_timeout(100)
         found += _by_day_and_night(page, path)
     context.close()
+    return found
+
+
+def _of_idle(page: Page) -> list[str]:
+    """The Idle station of the demo's automatic, and the clamp of its supercharged car."""
+    found = []
+    for title, stations in (
+        ("Corvid Pike automatic", ("idle/air", "idle/warm-up", "idle/quality")),
+        ("Larkspur Tern S", ("fuel/clamp",)),
+    ):
+        page.goto("/")
+        link = page.locator("a", has_text=title).first.get_attribute("href") or ""
+        round_ = re.match(r"/jobs/\d+/rounds/\d+", link)
+        assert round_ is not None, link
+        found += [f"{round_[0]}/{station}" for station in stations]
     return found
 
 

@@ -16,7 +16,10 @@ from uchiwa.core.formulas.computed import SHIPPED
 from uchiwa.core.formulas.evaluation import evaluate
 from uchiwa.core.formulas.language import FUNCTIONS
 from uchiwa.core.logs.readers import read_log
+from uchiwa.core.proposals.clamp.policy import ClampPolicy
 from uchiwa.core.proposals.fuel.policy import Policy
+from uchiwa.core.proposals.idle_air.policy import IdleAirPolicy
+from uchiwa.core.proposals.warm_up.policy import WarmUpPolicy
 from uchiwa.core.quantities.catalogue import QUANTITIES
 from uchiwa.core.review.rules import RULES
 from uchiwa.core.tables.editing.line import VERBS
@@ -38,6 +41,26 @@ def test_the_example_calibration_is_valid():
     calibration, policy = blocks(ROOT / "docs" / "formats.md", "json")
     assert calibration_json.loads(calibration).table("ve_main").grid[2, 1] == 80
     assert Policy.read(json.loads(policy)) == Policy()
+
+
+@pytest.mark.parametrize(
+    ("language", "kind"), [("idle", IdleAirPolicy), ("warmup", WarmUpPolicy), ("clamp", ClampPolicy)]
+)
+def test_the_example_policies_are_the_defaults(language, kind):
+    assert kind.read(json.loads(blocks(ROOT / "docs" / "formats.md", language)[0])) == kind()
+
+
+def test_the_commands_of_idle_run_and_find_something(tmp_path, monkeypatch):
+    monkeypatch.chdir(tmp_path)
+    lines = [line for line in blocks(ROOT / "docs" / "idle.md", "")[-1].splitlines() if line.startswith("uchiwa ")]
+    assert len(lines) == 8
+    for line in lines:
+        done = CliRunner().invoke(uchiwa, shlex.split(line)[1:], catch_exceptions=False)
+        assert done.exit_code == 0, (line, done.output)
+        if line.startswith("uchiwa propose"):
+            assert "cells changed" in done.output or "nothing to change" not in done.output, done.output
+    before, after = (calibration_json.loads((tmp_path / f"{name}.json").read_text()) for name in ("idle", "warm"))
+    assert (after.table("warmup").grid != before.table("warmup").grid).any()
 
 
 def test_the_example_layout_describes_an_image():

@@ -111,7 +111,8 @@ def propose(
     if report_path:
         write_text(report_path, json.dumps(data, ensure_ascii=False, indent=1, allow_nan=False) + "\n")
     change = difference(calibration, after)
-    said = change.tables[0].sentence if change.tables else f"{corrected.title}: nothing to change"
+    nothing = "other breakpoints" if change.other_axes else "nothing to change"
+    said = change.tables[0].sentence if change.tables else f"{corrected.title}: {nothing}"
     click.echo(f"{kind}: {said}")
     for line in told:
         click.echo(line)

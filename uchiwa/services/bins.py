@@ -11,6 +11,7 @@ from uchiwa.core.evidence.gathering import Gathered, Gathering, axes_of, gathere
 from uchiwa.core.logs.log import FloatArray
 from uchiwa.core.tables.difference import same_axes
 from uchiwa.core.tables.table import Calibration, Table
+from uchiwa.core.viewing.ticks import nice_ticks
 from uchiwa.services.log_cache import from_logs
 from uchiwa.services.table_proposals import has_kept, kept
 from uchiwa.store import calibrations, channels, jobs, revisions, samples
@@ -18,6 +19,7 @@ from uchiwa.store.models import Job, LogFile, Round
 
 KEY = "bins"
 _TRIMS = "short_term_trim + long_term_trim"
+_POINTS, _FEWEST = 9, 2
 _AIRFLOW = ("volumetric_efficiency", "maf_curve")
 
 
@@ -85,18 +87,19 @@ def _rows(job: Job, round_: Round, over: str) -> list[LogFile]:
     Raises:
         BadInput: there is no such log.
     """
-    rounds = [one for one in jobs.rounds(job) if one.number <= round_.number]
+    by_round = {number: logs for number, logs in jobs.usable_by_round(job).items() if number <= round_.number}
+    earlier = [number for number in by_round if number < round_.number]
     match over:
         case "round":
-            return jobs.usable_logs(round_)
+            return by_round.get(round_.number, [])
         case "before":
-            return jobs.usable_logs(rounds[-2]) if len(rounds) > 1 else []
+            return by_round[max(earlier)] if earlier else []
         case "first":
-            return jobs.usable_logs(rounds[0]) if len(rounds) > 1 else []
+            return by_round[min(earlier)] if earlier else []
         case "all":
-            return [row for one in rounds for row in jobs.usable_logs(one)]
+            return [row for logs in by_round.values() for row in logs]
         case _:
-            found = [row for one in rounds for row in jobs.usable_logs(one) if str(row.id) == over]
+            found = [row for logs in by_round.values() for row in logs if str(row.id) == over]
             if not found:
                 raise BadInput("this log is not among the accepted ones", advice="choose another")
             return found
@@ -136,6 +139,34 @@ def _gathered(job: Job, base: Calibration, mark: str, asked: Gathering, rows: li
     written = tuple(str(book.written_out(text)) for text in formulas)
     more = (mark, asked.model_dump_json(), value, *written)
     return from_logs(KEY, rows, more, lambda: gathered(samples.read(rows, needed), base, asked, value, book))
+
+
+def with_points(job: Job, round_: Round, asked: Gathering) -> Gathering:
+    """A gathering on own axes with breakpoints for those that have none yet: round ones over what was recorded."""
+    if asked.table:
+        return asked
+    first = asked.x_quantity or "engine_speed"
+    found = asked.model_copy(update={"x_quantity": first})
+    rows = _rows(job, round_, asked.over)
+    if not found.x_points.strip():
+        found = found.model_copy(update={"x_points": _round_points(rows, first)})
+    if found.y_quantity and not found.y_points.strip():
+        found = found.model_copy(update={"y_points": _round_points(rows, found.y_quantity)})
+    return found
+
+
+def _round_points(rows: list[LogFile], quantity: str) -> str:
+    """Round breakpoints over the range in which a quantity was recorded; a plain range where it was not."""
+    seen = [
+        log.quantities[quantity].values
+        for log in samples.read(rows, {quantity, "engine_speed"})
+        if quantity in log.quantities
+    ]
+    known = np.concatenate(seen) if seen else np.zeros(0)
+    known = known[np.isfinite(known)]
+    low, high = (float(np.quantile(known, 0.01)), float(np.quantile(known, 0.99))) if known.size else (0.0, 100.0)
+    points = nice_ticks(low, high, _POINTS) if high > low else []
+    return " ".join(f"{point:g}" for point in (points if len(points) >= _FEWEST else (low, low + 1.0)))
 
 
 def _derived(needed: set[str]) -> set[str]:

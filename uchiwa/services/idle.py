@@ -196,12 +196,12 @@ class RoundQuality:
 def quality_of(job: Job) -> tuple[RoundQuality, ...]:
     """How the car idled, from round to round; rounds whose logs do not tell are left out."""
     found = []
-    for round_ in jobs.rounds(job):
-        rows = [row for row in jobs.usable_logs(round_) if _tells(row)]
+    for number, every in jobs.usable_by_round(job).items():
+        rows = [row for row in every if _tells(row)]
         if rows:
             quality = from_logs("idle quality", rows, (), partial(_quality, tuple(rows)))
             if quality.bands:
-                found.append(RoundQuality(round_.number, tuple(rows), quality))
+                found.append(RoundQuality(number, tuple(rows), quality))
     return tuple(found)
 
 

@@ -290,6 +290,19 @@ def usable_logs(round_: Round) -> list[LogFile]:
     return [log for log in spark_logs(round_) if not log.dyno]
 
 
+def usable_by_round(job: Job) -> dict[int, list[LogFile]]:
+    """By number of their round, the logs of a job that are accepted and ready, without a dyno's; in one query."""
+    query = (
+        LogFile.select(LogFile, Round.number)
+        .join(Round)
+        .where(LogFile.job == job, LogFile.accepted, LogFile.state == READY, ~LogFile.dyno)
+    )
+    found: dict[int, list[LogFile]] = {}
+    for log in query.order_by(Round.number, LogFile.id):
+        found.setdefault(log.round.number, []).append(log)
+    return found
+
+
 def spark_logs(round_: Round) -> list[LogFile]:
     """The logs of a round that are accepted and ready, a dyno's too."""
     return [log for log in round_logs(round_) if log.accepted and log.state == READY]

@@ -56,7 +56,9 @@ class ProposalPage {
     const [i, j] = this.cell;
     const chosen = this.refs.grid ? this.grid.selection.count : 1;
     try {
-      const html = await this.latest(() => fetchFragment(`${this.address}/cell?${this.query({ i, j, chosen })}`));
+      const html = await this.latest(() =>
+        fetchFragment(`${this.address}/cell?${this.query({ i, j, chosen, view: this.view })}`),
+      );
       if (html === undefined) return;
       replaceFragment(this.refs.margin, html);
       if (this.refs.address) this.refs.address.textContent = this.refs.margin.querySelector("h2").textContent;
@@ -113,6 +115,7 @@ class ProposalPage {
 
   changePolicy() {
     const body = new FormData(this.refs.policy);
+    this.table = body.get("table") ?? this.table;
     return this.replaceSheet(fetchFragment(`${this.address}/policy`, { body }));
   }
   async changeRule(form, body) {
@@ -165,7 +168,9 @@ class ProposalPage {
   }
   drawMoments() {
     const [i, j] = this.cell;
-    const path = this.reason ? `left-out?${this.query({ reason: this.reason })}` : `moments?${this.query({ i, j })}`;
+    const path = this.reason
+      ? `left-out?${this.query({ reason: this.reason })}`
+      : `moments?${this.query({ i, j, view: this.view })}`;
     return this.drawer.show(`${this.address}/${path}`);
   }
 }

@@ -148,6 +148,11 @@ def _asked_in(form: dict[str, str], now: Gathering) -> Gathering:
             data[key] = plain_number(text) if numeric and text else text
     if data["table"] == _OWN:
         data["table"] = ""
+    for axis in ("x", "y"):
+        if data[f"{axis}_quantity"] != getattr(now, f"{axis}_quantity") and form.get(f"{axis}_points") == getattr(
+            now, f"{axis}_points"
+        ):
+            data[f"{axis}_points"] = ""  # another quantity's breakpoints
     return policy_from(Gathering, data, "gathering")
 
 
@@ -156,7 +161,7 @@ def _asked_in(form: dict[str, str], now: Gathering) -> Gathering:
 def policy(page: RoundPage, form: Fields, seen: Seen) -> Response:
     """Gather something else, or elsewhere."""
     asked = _asked_in(form, table_proposals.kept(page.round, work.KEY, Gathering))
-    table_proposals.keep(page.round, work.KEY, asked)
+    table_proposals.keep(page.round, work.KEY, work.with_points(page.job, page.round, asked))
     if not is_fragment(page.request):
         return RedirectResponse(f"{page.path}/bins", 303)
     return _page(page.reloaded(), SheetState(seen.view, asked.table, seen.cell))
