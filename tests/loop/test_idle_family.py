@@ -8,14 +8,18 @@ from functools import cache
 import numpy as np
 import pytest
 
+from tests.conftest import make_log
 from tests.kept import once
 from tests.seeds import seeds
 from uchiwa.core.idle.moments import Gear
+from uchiwa.core.proposals.clamp.policy import ClampPolicy
+from uchiwa.core.proposals.clamp.proposal import clamp_proposal
 from uchiwa.core.proposals.idle_air.policy import IdleAirPolicy
 from uchiwa.core.proposals.idle_air.proposal import idle_air_proposal
 from uchiwa.core.proposals.warm_up.policy import WarmUpPolicy
 from uchiwa.core.proposals.warm_up.proposal import warm_up_proposal
 from uchiwa.standin.family.idling import KINDS, cold_start, idle_member
+from uchiwa.standin.special_cars import supercharged_base
 
 SEEDS = seeds(10, 60)
 
@@ -110,6 +114,50 @@ def test_colder_than_seen_is_not_leaner_than_the_truth():
 def test_intervals_hold_the_truth(what):
     inside, cells = (sum(getattr(one, what)[at] for one in family()) for at in (0, 1))
     assert inside >= 0.87 * cells, f"{inside} of {cells}"
+
+
+def _unboosted(number: int):
+    """A car drawn at random: the signal it gives at full load by engine speed, and three pulls of it."""
+    rng = np.random.default_rng([number, 55])
+    rest, gain, power = rng.uniform(0.4, 1.4), rng.uniform(1.5, 2.6), rng.uniform(0.35, 0.9)
+    hump, at = rng.uniform(0.0, 0.12), rng.uniform(3000, 5200)
+
+    def truth(speed: np.ndarray) -> np.ndarray:
+        return rest + gain * (speed / 6500) ** power * (1 + hump * np.exp(-(((speed - at) / 1200) ** 2)))
+
+    pulls = []
+    for pull in range(3):
+        rate = float(rng.choice([8.0, 20.0, 50.0]))
+        size, low, high = int(9 * rate), rng.uniform(1400, 2300), rng.uniform(5900, 6600)
+        ramp = np.linspace(0, 1, size) ** rng.uniform(0.8, 1.1)
+        speed = np.concatenate([np.full(int(2 * rate), 850.0), low + (high - low) * ramp])
+        wide = np.arange(speed.size) >= int(2 * rate)
+        day = 1.0 + rng.normal(0, 0.006)
+        signal = np.where(wide, truth(speed) * day, rest + 0.3) + rng.normal(0, 0.008, speed.size)
+        pulls.append(
+            make_log(
+                rate, f"pull {pull}.csv", engine_speed=speed, airflow_voltage=signal,
+                throttle_position=np.where(wide, 100.0, 2.0), manifold_pressure=np.where(wide, 97.0, 35.0),
+                barometric_pressure=98.0,
+            )
+        )  # fmt: skip
+    return truth, pulls
+
+
+@pytest.mark.parametrize("number", range(seeds(10, 40)))
+def test_a_clamp_lies_its_margin_above_what_the_unboosted_car_gives(number):
+    truth, pulls = _unboosted(number)
+    base = supercharged_base()
+    proposal = clamp_proposal(pulls, base, "signal_clamp", ClampPolicy())
+    speeds = proposal.table.x.breakpoints
+    told = proposal.evidence.samples >= 10
+    wanted = np.minimum(truth(speeds) * 1.05, 5.0)
+    assert np.abs(proposal.limit / wanted - 1)[told].max() <= 0.025
+    assert np.sqrt(np.mean((proposal.limit / wanted - 1)[told] ** 2)) <= 0.015
+    boosted = truth(speeds[told]) * 1.3
+    out = proposal.corrected.lookup(speeds[told], np.minimum(boosted, 5.0))
+    assert (out <= wanted[told] * 1.026 + 0.002).all()
+    assert (np.diff(proposal.after, axis=0) >= 0).all()
 
 
 def test_two_rounds_make_a_cold_start_steady_and_its_mixture_right():

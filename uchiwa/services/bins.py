@@ -7,7 +7,9 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from uchiwa.core.errors import BadInput
-from uchiwa.core.evidence.gathering import Gathered, Gathering, axes_of, gathered
+from uchiwa.core.evidence.gathering import Gathered, Gathering, Statistic, axes_of, gathered
+from uchiwa.core.formulas.dimension import meaning
+from uchiwa.core.formulas.language import FormulaError, parse
 from uchiwa.core.logs.log import FloatArray
 from uchiwa.core.tables.difference import same_axes
 from uchiwa.core.tables.table import Calibration, Table
@@ -34,6 +36,7 @@ class BinsWork:
         first: what came of it.
         second, second_rows, second_words: what it is held against, of which logs, and in words; None without.
         every: all logs that there are to choose from.
+        unit: of the figures; empty where the formula does not tell.
     """
 
     base: Calibration
@@ -44,6 +47,7 @@ class BinsWork:
     second_rows: tuple[LogFile, ...]
     second_words: str
     every: tuple[LogFile, ...]
+    unit: str = ""
 
     @property
     def difference(self) -> FloatArray:
@@ -125,7 +129,18 @@ def bins_work(job: Job, round_: Round, table_id: str | None = None) -> BinsWork:
             raise BadInput("there is no earlier round with logs to hold it against", advice="hold it against nothing")
         second = _gathered(job, base, mark, asked, others, asked.value)
     every = _rows(job, round_, "all")
-    return BinsWork(base, asked, tuple(rows), first, second, tuple(others), words, tuple(every))
+    unit = _unit(job, base, asked)
+    return BinsWork(base, asked, tuple(rows), first, second, tuple(others), words, tuple(every), unit)
+
+
+def _unit(job: Job, base: Calibration, asked: Gathering) -> str:
+    """The unit of the figures: of the formula, of counts or of time."""
+    if asked.statistic in (Statistic.COUNT, Statistic.TIME):
+        return {Statistic.COUNT: "samples", Statistic.TIME: "s"}[asked.statistic]
+    try:
+        return meaning(parse(asked.value), channels.book_of(job.shop_id), base).unit
+    except FormulaError:
+        return ""
 
 
 def _gathered(job: Job, base: Calibration, mark: str, asked: Gathering, rows: list[LogFile], value: str) -> Gathered:

@@ -23,6 +23,8 @@ _AXES = {
     "pressure_ratio": ("u16", 0.001, 0.0),
     "coolant_temperature": ("u8", 1.0, -40.0),
     "airflow_frequency": ("u16", 1.0, 0.0),
+    "airflow_voltage": ("u16", 0.001, 0.0),
+    "in_gear": ("u8", 1.0, 0.0),
 }
 _VALUES = {
     "volumetric_efficiency": ("u16", 0.1, 0.0),
@@ -30,6 +32,9 @@ _VALUES = {
     "lambda_target": ("u16", 0.001, 0.0),
     "spark_advance": ("i16", 0.1, 0.0),
     "warmup_factor": ("u16", 0.1, 0.0),
+    "idle_airflow": ("u16", 0.01, 0.0),
+    "cold_lambda_offset": ("i16", 0.001, 0.0),
+    "airflow_clamp": ("u16", 0.001, 0.0),
 }
 _CONSTANTS = {
     "displacement": ("u16", 0.001, 0.0),

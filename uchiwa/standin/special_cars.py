@@ -30,7 +30,7 @@ def automatic_base() -> Calibration:
     """The Pike's, fuel done; idle airflow, warm-up and cold target are another engine's."""
     base = calibrated(CARS["corvid-pike"])
     coolant = Axis("coolant_temperature", "degC", frozen(list(_COOLANT)))
-    air = np.array([_AIR, [one + _IN_GEAR for one in _AIR]])
+    air = np.round(np.array([_AIR, [one + _IN_GEAR for one in _AIR]]), 2)
     idle = Table(
         "idle_air", "Idle airflow", "idle_airflow", "g/s", coolant, Axis("in_gear", "1", frozen([0.0, 1.0])),
         frozen(air), 0.0, 40.0, 2,

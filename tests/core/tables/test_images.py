@@ -21,8 +21,7 @@ from uchiwa.core.tables.image.layout_json import loads
 from uchiwa.core.tables.image.memory import Memory, Segment
 from uchiwa.core.tables.image.number import TYPES, Number
 from uchiwa.core.tables.interchange.calibration_json import content_hash
-from uchiwa.standin.cars import CARS
-from uchiwa.standin.fleet import car_named
+from uchiwa.standin.fleet import FLEET, car_named
 from uchiwa.standin.layouts import flash, image_of, layout_data, layout_of
 
 PIKE = car_named("corvid-pike")
@@ -81,7 +80,7 @@ def test_hand_worked_bytes_become_values_and_back():
     assert after.memory.read(0x116, 1) == bytes([111])
 
 
-@pytest.mark.parametrize("car", CARS.values(), ids=list(CARS))
+@pytest.mark.parametrize("car", FLEET.values(), ids=list(FLEET))
 def test_reading_and_writing_without_change_is_byte_identical(car):
     memory, layout = image_of(car), layout_of(car)
     read = read_calibration(memory, layout)
