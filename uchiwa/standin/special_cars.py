@@ -41,7 +41,7 @@ def automatic_base() -> Calibration:
     cold = Table(
         "cold_target", "Cold λ target", "cold_lambda_offset", "1", coolant, None, frozen(list(_COLD)), -0.3, 0.0, 3
     )
-    kept = tuple(one for one in base.tables if one.role != "warmup_factor")
+    kept = tuple(one.with_grid(one.rounded(one.grid)) for one in base.tables if one.role != "warmup_factor")
     return replace(
         base,
         id="corvid-pike-automatic",
