@@ -135,6 +135,11 @@ def test_a_table_is_edited_reviewed_and_returned_by_keyboard_and_the_car_runs_it
     expect(page.get_by_role("heading", name="Revision 1", exact=True)).to_be_visible()
     sent = table(scene, "spark_main")
 
+    flashed_and_driven(page, scene, served, sent)
+
+
+def flashed_and_driven(page: Page, scene, served: str, sent) -> None:
+    """The customer downloads the image on a phone, the car takes it, and its next logs are matched with it."""
     with unit_of_work():
         token = links.make(scene.job)
     phone = page.context.browser.new_context(viewport={"width": 390, "height": 844}, base_url=served)

@@ -170,11 +170,8 @@ def _flex() -> Case:
 LOOP = {"Closed loop": {0.0: "OL", 1.0: "CL"}}
 
 
-def _text_cases() -> list[Case]:
-    plain = text()
-    half = ROWS // 2
-    lines = plain.splitlines(keepends=True)
-    header = lines[0]
+def _dialect_cases() -> list[Case]:
+    """Delimiters, decimals, encodings, units, preambles, clocks and words for states."""
     cases = [
         Case(f"delimiter {name}", text(delimiter=mark))
         for name, mark in (("comma", ","), ("semicolon", ";"), ("tab", "\t"), ("pipe", "|"))
@@ -221,7 +218,16 @@ def _text_cases() -> list[Case]:
         Case(f"states {off}/{on}", text(words={"Closed loop": {0.0: off, 1.0: on}}))
         for off, on in (("OL", "CL"), ("Open", "Closed"), ("Off", "On"), ("OL-Drive", "CL-Normal"), ("false", "true"))
     ]
-    cases.append(Case("repeated header", text(header_every=50)))
+    return cases
+
+
+def _shape_cases() -> list[Case]:
+    """Headers that come again, lines that break off, several recordings, archives."""
+    plain = text()
+    half = ROWS // 2
+    lines = plain.splitlines(keepends=True)
+    header = lines[0]
+    cases = [Case("repeated header", text(header_every=50))]
     cases.append(Case("repeated header and units", text(header_every=50, units="row")))
     cases.append(Case("trailing empty column", text(trailing=True)))
     cases.append(Case("no newline at the end", text(last_line_end=False)))
@@ -385,7 +391,12 @@ def _binary_cases() -> list[Case]:
     ]  # fmt: skip
 
 
-GENERATORS: tuple[Callable[[], list[Case]], ...] = (_text_cases, _unit_cases, _binary_cases)
+GENERATORS: tuple[Callable[[], list[Case]], ...] = (
+    _dialect_cases,
+    _shape_cases,
+    _unit_cases,
+    _binary_cases,
+)
 
 
 def corpus() -> list[Case]:

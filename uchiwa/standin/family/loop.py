@@ -43,43 +43,41 @@ def _over(table, x0, dx, y0, dy, x, y):  # type: ignore[no-untyped-def]  # pragm
 
 
 @njit(cache=True, nogil=True)
+def _life(film_s, speed, airflow, by_speed, by_flow):  # type: ignore[no-untyped-def]  # pragma: no cover
+    """How long a film takes to evaporate, s."""
+    return max(film_s * (2000.0 / max(speed, 500.0)) ** by_speed * (15.0 / max(airflow, 1.0)) ** by_flow, 0.03)
+
+
+@njit(cache=True, nogil=True)
+def _sprayed(fuel, own, film, made_up, lives, dt):  # type: ignore[no-untyped-def]  # pragma: no cover
+    """What is injected so that the films the controller believes in, `own`, are made up for; they go on by a step."""
+    injected = fuel
+    for one in range(2):
+        mine = made_up * film[one]
+        give = own[one] / lives[one]
+        injected = max((injected - give) / max(1.0 - mine, 0.2), 0.0) if fuel > 0 and film[one] > 0 else injected
+        own[one] = max(own[one] + (mine * injected - give) * dt, 0.0)
+    return injected
+
+
+@njit(cache=True, nogil=True)
+def _burned(injected, store, film, lives, dt):  # type: ignore[no-untyped-def]  # pragma: no cover
+    """What burns of the fuel injected and of that which the films give back; they go on by a step."""
+    rest, burned = injected, 0.0
+    for one in range(2):
+        gives = store[one] / lives[one]
+        store[one] = max(store[one] + (film[one] * rest - gives) * dt, 0.0)
+        burned += gives
+        rest *= 1.0 - film[one]
+    return burned + rest
+
+
+@njit(cache=True, nogil=True)
 def run(  # type: ignore[no-untyped-def]  # pragma: no cover
-    asked,
-    wanted,
-    throttle,
-    cut,
-    coolant,
-    noise,
-    true_air,
-    model_air,
-    x0,
-    dx,
-    y0,
-    dy,
-    barometer,
-    ambient,
-    film,
-    film_s,
-    by_speed,
-    by_flow,
-    made_up,
-    d0,
-    k,
-    turns,
-    lags,
-    dead_band,
-    charge_off,
-    backpressure,
-    closed,
-    gain,
-    reset_s,
-    learns_s,
-    zones,
-    banks,
-    offset,
-    metered,
-    dt,
-):
+    asked, wanted, throttle, cut, coolant, noise, true_air, model_air, x0, dx, y0, dy, barometer, ambient, film, film_s,
+    by_speed, by_flow, made_up, d0, k, turns, lags, dead_band, charge_off, backpressure, closed, gain, reset_s, learns_s,
+    zones, banks, offset, metered, dt,
+):  # fmt: skip
     """Every `dt` seconds what `COLUMNS` names; shape (n, 12); `unknown` is the air that the model
     errs by beside its table.
 
@@ -93,7 +91,7 @@ def run(  # type: ignore[no-untyped-def]  # pragma: no cover
     speed, pressure, air_temp = 850.0, 34.0, ambient + 10.0
     exhaust = 0.2
     store = np.zeros(2)
-    own = np.zeros(2)
+    own, lives = np.zeros(2), np.zeros(2)
     learned = np.zeros(9)
     integral, short = 0.0, 0.0
     gas, first, second, shown = 1.0, 1.0, 1.0, 1.0
@@ -134,25 +132,9 @@ def run(  # type: ignore[no-untyped-def]  # pragma: no cover
             integral *= 1.0 - dt / 0.5
             short = 0.0
         fuel = 0.0 if cut[at] else believed * (1.0 + short) * (1.0 + learned[zone]) / target
-        burned = 0.0
-        injected = fuel
         for one in range(2):
-            life = film_s[one] * (2000.0 / max(speed, 500.0)) ** by_speed * (15.0 / max(airflow, 1.0)) ** by_flow
-            life = max(life, 0.03)
-            share = film[one]
-            mine = made_up * share
-            give = own[one] / life
-            injected = max((injected - give) / max(1.0 - mine, 0.2), 0.0) if fuel > 0 and share > 0 else injected
-            own[one] = max(own[one] + (mine * injected - give) * dt, 0.0)
-        rest = injected
-        for one in range(2):
-            life = film_s[one] * (2000.0 / max(speed, 500.0)) ** by_speed * (15.0 / max(airflow, 1.0)) ** by_flow
-            life = max(life, 0.03)
-            gives = store[one] / life
-            store[one] = max(store[one] + (film[one] * rest - gives) * dt, 0.0)
-            burned += gives
-            rest *= 1.0 - film[one]
-        burned += rest
+            lives[one] = _life(film_s[one], speed, airflow, by_speed, by_flow)
+        burned = _burned(_sprayed(fuel, own, film, made_up, lives, dt), store, film, lives, dt)
         mixture = min(airflow / burned, 1.9) if burned > 1e-6 else 1.9
         time = at * dt
         left[at] = mixture

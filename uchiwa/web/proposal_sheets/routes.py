@@ -26,37 +26,45 @@ ROUND = "/jobs/{job_id}/rounds/{number}"
 
 def add_sheet(router: APIRouter, of: SheetStation, kind: TableSheet) -> None:
     """Add the routes of a sheet, under its station's address and its own key."""
+    _add_looking(router, of, kind)
+    _add_changing(router, of, kind)
+
+
+def _shown(of: SheetStation, kind: TableSheet, page: RoundPage, seen: SheetState) -> Response:
+    """A sheet and its margin, or the sheet alone for a script; what is wanting, if it cannot be shown."""
+    try:
+        found = kind.work(page.job, page.round, seen.table)
+    except BadInput as error:
+        return of.empty(page.request, page, kind.key, error)
+    pieces = _pieces(of, kind)
+    template = f"{pieces}_sheet.html" if is_fragment(page.request) else "sheet_page.html"
+    values = {**of.values(kind.key), **kind.values(page, found, seen), "pieces": pieces}
+    return render(page.request, template, page.user, **values)
+
+
+def _pieces(of: SheetStation, kind: TableSheet) -> str:
+    """What the names of a sheet's own templates begin with."""
+    return f"_{of.path}_{kind.key.replace('-', '_')}"
+
+
+def _add_looking(router: APIRouter, of: SheetStation, kind: TableSheet) -> None:
+    """Routes that change nothing."""
     here, station, key = f"{ROUND}/{of.path}/{kind.key}", of.station, kind.key
-    pieces = f"_{of.path}_{key.replace('-', '_')}"
-
-    def sheet(page: RoundPage, seen: SheetState) -> Response:
-        try:
-            found = kind.work(page.job, page.round, seen.table)
-        except BadInput as error:
-            return of.empty(page.request, page, key, error)
-        template = f"{pieces}_sheet.html" if is_fragment(page.request) else "sheet_page.html"
-        values = {**of.values(key), **kind.values(page, found, seen), "pieces": pieces}
-        return render(page.request, template, page.user, **values)
-
-    def again(page: RoundPage, seen: SheetState) -> Response:
-        """The sheet as it is now: a piece for a script, a new page for a plain form."""
-        return sheet(page.reloaded(), seen) if is_fragment(page.request) else back(page, f"{of.path}/{key}", seen)
 
     @router.get(here)
     @in_round(station)
     def show(page: RoundPage, seen: Asked) -> Response:
         """The sheet and its margin."""
-        return sheet(page, seen)
+        return _shown(of, kind, page, seen)
 
     @router.get(here + "/cell")
     @in_round(station)
     def cell(page: RoundPage, i: int, j: int, seen: Asked, chosen: int = 1) -> Response:
         """The margin for a cell."""
         found = kind.work(page.job, page.round, seen.table)
-        values = {
-            **of.values(key), **kind.values(page, found, SheetState(seen.view, seen.table, (i, j)), chosen), "pieces": pieces,
-        }  # fmt: skip
-        return render(page.request, f"{pieces}_margin.html", page.user, **values)
+        values = kind.values(page, found, SheetState(seen.view, seen.table, (i, j)), chosen)
+        pieces = _pieces(of, kind)
+        return render(page.request, f"{pieces}_margin.html", page.user, **of.values(key), **values, pieces=pieces)
 
     @router.get(here + "/moments")
     @in_round(station)
@@ -72,6 +80,17 @@ def add_sheet(router: APIRouter, of: SheetStation, kind: TableSheet) -> None:
         def left_out(page: RoundPage, reason: str, table: str | None = None) -> Response:
             """The moments that a reason leaves out, of the log that lost most to it."""
             return moments_answer(page.request, page, told(kind.work(page.job, page.round, table), reason))
+
+
+def _add_changing(router: APIRouter, of: SheetStation, kind: TableSheet) -> None:
+    """Routes that change the policy, the pins or the draft."""
+    here, station, key = f"{ROUND}/{of.path}/{kind.key}", of.station, kind.key
+
+    def again(page: RoundPage, seen: SheetState) -> Response:
+        """The sheet as it is now: a piece for a script, a new page for a plain form."""
+        if is_fragment(page.request):
+            return _shown(of, kind, page.reloaded(), seen)
+        return back(page, f"{of.path}/{key}", seen)
 
     @router.post(here + "/policy", dependencies=[FromOurForm])
     @in_open_round(station)
