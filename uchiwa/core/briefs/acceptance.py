@@ -12,7 +12,7 @@ from uchiwa.core.briefs.coverage import Coverage, dwell
 from uchiwa.core.checks.examined import Examined
 from uchiwa.core.checks.finding import Finding, Severity
 from uchiwa.core.logs.drives import Drive, DriveKind
-from uchiwa.core.logs.log import FloatArray
+from uchiwa.core.logs.log import BoolArray, FloatArray
 from uchiwa.core.logs.signal import durations, within
 
 # Not the driver's to repeat: the tuner works on these, and the log is good for it.
@@ -73,17 +73,36 @@ def judge(ask: DriveAsk, it: Examined, findings: Sequence[Finding], before: Floa
     drives = [drive for drive in it.drives if drive.kind is ask.kind]
     if not drives and not (ask.kind is DriveKind.WARM_IDLE and _cold_idle(it)):
         return None
-    wanted = ask.acceptance
     inside = within(it.time, [(drive.start, drive.end) for drive in drives])
-    span = durations(it.time)
-    seconds = float(span[inside].sum())
+    held = _Held(ask, it, drives, inside, durations(it.time))
     stop = blocking(findings)
     if stop is not None:
-        return Verdict(ask.kind, False, stop.customer, seconds)
-    said = _unmet(wanted, ask, it, drives, inside, span, before)
-    if said:
-        return Verdict(ask.kind, False, said, seconds)
-    return Verdict(ask.kind, True, _praise(ask, it, drives, seconds), seconds)
+        return Verdict(ask.kind, False, stop.customer, held.seconds)
+    said, seconds = _temperature_unmet(held)
+    said = said or _unmet(held, seconds, before)
+    return Verdict(ask.kind, not said, said or _praise(ask, it, drives, held.seconds), held.seconds)
+
+
+@dataclass(frozen=True, eq=False)
+class _Held:
+    """What a log holds of one drive: the drives, their samples and the seconds of each sample."""
+
+    ask: DriveAsk
+    it: Examined
+    drives: list[Drive]
+    inside: BoolArray
+    span: FloatArray
+
+    @property
+    def wanted(self) -> Acceptance:
+        return self.ask.acceptance
+
+    @property
+    def seconds(self) -> float:
+        return self.seconds_of(self.inside)
+
+    def seconds_of(self, these: BoolArray) -> float:
+        return float(self.span[these].sum())
 
 
 def _cold_idle(it: Examined) -> bool:
@@ -95,45 +114,48 @@ def _cold_idle(it: Examined) -> bool:
     )
 
 
-def _unmet(
-    wanted: Acceptance,
-    ask: DriveAsk,
-    it: Examined,
-    drives: list[Drive],
-    inside: np.ndarray,
-    span: FloatArray,
-    before: FloatArray | None,
-) -> str:
-    coolant = it.get("coolant_temperature")
-    seconds = float(span[inside].sum())
-    if wanted.warm is not None and coolant is not None:
-        warm = float(span[inside & (coolant >= wanted.warm)].sum())
+def _temperature_unmet(held: _Held) -> tuple[str, float]:
+    """What is wrong with the coolant of a drive, and the seconds of it that count."""
+    wanted, inside = held.wanted, held.inside
+    seconds = held.seconds
+    coolant = held.it.get("coolant_temperature")
+    if coolant is None:
+        return "", seconds
+    if wanted.warm is not None:
+        warm = held.seconds_of(inside & (coolant >= wanted.warm))
         if (not inside.any() or warm < min(wanted.seconds, 0.8 * seconds)) and seconds - warm > 2.0:
-            return f"The engine was still cold for all but {_length(warm)}. Please drive until it is warm (about 10 minutes), then record again."
+            cold = f"The engine was still cold for all but {_length(warm)}. Please drive until it is warm (about 10 minutes), then record again."
+            return cold, seconds
         if not inside.any():
-            return "The engine was still cold. Please repeat this once it is warm."
+            return "The engine was still cold. Please repeat this once it is warm.", seconds
         seconds = warm
-    if wanted.cold_below is not None and coolant is not None and not coolant[0] < wanted.cold_below:
-        return f"The engine was already at {coolant[0]:.0f} °C. Please leave the car to cool, best overnight, and record from before you start it."
-    if wanted.until is not None and coolant is not None and inside.any():
+    if wanted.cold_below is not None and not coolant[0] < wanted.cold_below:
+        already = f"The engine was already at {coolant[0]:.0f} °C. Please leave the car to cool, best overnight, and record from before you start it."
+        return already, seconds
+    if wanted.until is not None and inside.any():
         reached = float(np.nanmax(coolant[inside]))
         if reached < wanted.until:
-            return f"It went to {reached:.0f} °C, and {wanted.until:.0f} °C are needed. Please let it idle, feet off, until it is warm."
-    if len(drives) < wanted.count:
-        return f"There was {len(drives)} of {wanted.count}. Please send the rest."
-    short = _too_short_a_pull(wanted, it, drives)
+            short = f"It went to {reached:.0f} °C, and {wanted.until:.0f} °C are needed. Please let it idle, feet off, until it is warm."
+            return short, seconds
+    return "", seconds
+
+
+def _unmet(held: _Held, seconds: float, before: FloatArray | None) -> str:
+    """What else a drive lacks."""
+    wanted, cruise = held.wanted, held.ask.kind is DriveKind.CRUISE
+    if len(held.drives) < wanted.count:
+        return f"There was {len(held.drives)} of {wanted.count}. Please send the rest."
+    short = _too_short_a_pull(wanted, held.it, held.drives)
     if short:
         return short
-    if ask.kind is not DriveKind.CRUISE and seconds < wanted.seconds:
+    if not cruise and seconds < wanted.seconds:
         return (
             f"That was {_length(seconds)}, and {_length(wanted.seconds)} are needed. Please record it a little longer."
         )
-    hasty = _too_much_throttle(wanted, it, inside, span)
+    hasty = _too_much_throttle(wanted, held.it, held.inside, held.span)
     if hasty:
         return hasty
-    if ask.kind is DriveKind.CRUISE:
-        return _uncovered(wanted, it, seconds, before)
-    return ""
+    return _uncovered(wanted, held.it, seconds, before) if cruise else ""
 
 
 def _too_short_a_pull(wanted: Acceptance, it: Examined, drives: list[Drive]) -> str:

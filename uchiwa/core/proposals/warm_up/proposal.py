@@ -14,6 +14,7 @@ from uchiwa.core.formulas.computed import SHIPPED, Book
 from uchiwa.core.logs.log import BoolArray, FloatArray, Log
 from uchiwa.core.proposals.chosen_cells import cells_mask
 from uchiwa.core.proposals.falling_curve import CurvePolicy, MovedCurve, enough, move_curve
+from uchiwa.core.proposals.warm_up.colder import Warming, carried_on
 from uchiwa.core.proposals.warm_up.evidence import AFTER_START, ROLE, WARM, WarmUpEvidence, gather_warming
 from uchiwa.core.proposals.warm_up.policy import WarmUpPolicy
 from uchiwa.core.quantities.units import convert
@@ -21,8 +22,6 @@ from uchiwa.core.tables.table import Calibration, Table
 
 _APART_PERCENT = 0.6
 """Standard deviation of the factor needed from one day to another, %: fuel, weather, how long the car has stood."""
-
-_FOLD_K, _LEAST_MORE, _MOST_MORE = 20.0, 0.015, 0.02
 
 
 @dataclass(frozen=True, eq=False)
@@ -109,7 +108,7 @@ def proposal_from(evidence: WarmUpEvidence, table: Table, policy: WarmUpPolicy) 
         np.full(before.shape, policy.dead_band_percent * unit), policy.minimum_samples, policy.minimum_dwell_s,
         open_[0], pinned[0], policy.unreached == "trend", False, fixed, hundred,
     )  # fmt: skip
-    told = replace(told, colder=_colder(table, fit, enough(fit, told), hundred))
+    told = replace(told, colder=_colder(table, fit, enough(fit, told) & ~np.isfinite(fixed), policy))
     moved = move_curve(table, before, fit, told)
     notes = list(evidence.notes)
     warm = before[np.isfinite(fixed)] / unit
@@ -123,35 +122,14 @@ def proposal_from(evidence: WarmUpEvidence, table: Table, policy: WarmUpPolicy) 
     return WarmUpProposal(table, evidence, fit, moved, moved.after[None, :], moved.state[None, :], policy, tuple(notes))
 
 
-def _colder(table: Table, fit: FallingFit, reached: BoolArray, hundred: float) -> FloatArray | None:
-    """What the measured curve comes to when it is carried on towards the cold, on the rich side.
-
-    Of three ways the richest: the curve in the car scaled by its coldest measured excess over 100 %; a straight line through
-    the coldest measured values; and the excess growing by the same ratio with each kelvin, at most e-fold in 20 K; each from the
-    upper end of the coldest value's interval.
-    """
-    told = np.flatnonzero(reached)
-    points = table.x.breakpoints
-    excess = fit.value - hundred
-    told = told[excess[told] > 0.0]
-    if told.size < 2:
-        return None
-    first, next_ = int(told[0]), int(told[1])
-    # The ratio is of the values themselves; what it starts from is the upper end of the coldest one's interval, so far as
-    # that is known: a wide one would flood the engine.
-    coldest = excess[first] + min(max(float(fit.half_width[first]), _LEAST_MORE * hundred), _MOST_MORE * hundred)
-    away = points[first] - points
-    slope = max((excess[first] - excess[next_]) / (points[next_] - points[first]), 0.0)
-    fold = np.log(max(excess[first] / max(excess[next_], 1e-6), 1.0)) / (points[next_] - points[first])
-    kelvin = float(
-        convert(points[next_ : next_ + 1], table.x.unit, "degC")[0]
-        - convert(points[first : first + 1], table.x.unit, "degC")[0]
-    )
-    fold = min(fold, kelvin / (points[next_] - points[first]) / _FOLD_K)
-    before = table.grid[0] - hundred
-    scaled = before * (excess[first] / before[first]) if before[first] > 0 else np.zeros(points.shape)
-    richest = np.max([coldest + slope * away, coldest * np.exp(fold * away), scaled], axis=0)
-    return np.where(away > 0, hundred + richest, -np.inf)
+def _colder(table: Table, fit: FallingFit, reached: BoolArray, policy: WarmUpPolicy) -> FloatArray | None:
+    """What values colder than all that were reached are to be at least, in the table's unit; shape (n,)."""
+    percent = float(convert(np.array(1.0), "%", table.unit))
+    celsius = convert(table.x.breakpoints, table.x.unit, "degC")
+    excess = fit.value / percent - 100.0
+    told = Warming(celsius[reached], excess[reached], fit.half_width[reached] / percent)
+    least = carried_on(celsius, told, policy.warm_from)
+    return None if least is None else (100.0 + least) * percent
 
 
 def warm_points(table: Table, policy: WarmUpPolicy) -> NDArray[np.bool_]:
