@@ -118,7 +118,7 @@ def test_intervals_hold_the_truth(what):
 
 
 def _unboosted(number: int):
-    """A car drawn at random: the signal it gives at full load by engine speed, and three pulls of it."""
+    """A car drawn at random: the signal it gives at full load by engine speed on the best of three days, and their pulls."""
     rng = np.random.default_rng([number, 55])
     rest, gain, power = rng.uniform(0.4, 1.4), rng.uniform(1.5, 2.6), rng.uniform(0.35, 0.9)
     hump, at = rng.uniform(0.0, 0.12), rng.uniform(3000, 5200)
@@ -126,14 +126,13 @@ def _unboosted(number: int):
     def truth(speed: np.ndarray) -> np.ndarray:
         return rest + gain * (speed / 6500) ** power * (1 + hump * np.exp(-(((speed - at) / 1200) ** 2)))
 
-    pulls = []
-    for pull in range(3):
+    pulls, days = [], 1.0 + rng.normal(0, 0.006, 3)
+    for pull, day in enumerate(days.tolist()):
         rate = float(rng.choice([8.0, 20.0, 50.0]))
         size, low, high = int(9 * rate), rng.uniform(1400, 2300), rng.uniform(5900, 6600)
         ramp = np.linspace(0, 1, size) ** rng.uniform(0.8, 1.1)
         speed = np.concatenate([np.full(int(2 * rate), 850.0), low + (high - low) * ramp])
         wide = np.arange(speed.size) >= int(2 * rate)
-        day = 1.0 + rng.normal(0, 0.006)
         signal = np.where(wide, truth(speed) * day, rest + 0.3) + rng.normal(0, 0.008, speed.size)
         pulls.append(
             make_log(
@@ -142,7 +141,7 @@ def _unboosted(number: int):
                 barometric_pressure=98.0,
             )
         )  # fmt: skip
-    return truth, pulls
+    return lambda speed: truth(speed) * days.max(), pulls
 
 
 @pytest.mark.parametrize("number", range(seeds(10, 40)))
@@ -154,10 +153,10 @@ def test_a_clamp_lies_its_margin_above_what_the_unboosted_car_gives(number):
     told = proposal.evidence.samples >= 10
     wanted = np.minimum(truth(speeds) * 1.05, 5.0)
     assert np.abs(proposal.limit / wanted - 1)[told].max() <= 0.025
-    assert np.sqrt(np.mean((proposal.limit / wanted - 1)[told] ** 2)) <= 0.015
+    assert np.sqrt(np.mean((proposal.limit / wanted - 1)[told] ** 2)) <= 0.01
     boosted = truth(speeds[told]) * 1.3
     out = proposal.corrected.lookup(speeds[told], np.minimum(boosted, 5.0))
-    assert (out <= wanted[told] * 1.026 + 0.002).all()
+    assert (out <= wanted[told] * 1.025 + 0.002).all()
     assert (np.diff(proposal.after, axis=0) >= 0).all()
 
 

@@ -29,6 +29,7 @@ _SETTLES_S = 0.25
 _BOOST_KPA = 5.0
 _BOOSTED_S = 0.3
 _AIR_OUTSIDE = 101.3
+_LEVEL_S = 0.5
 
 
 @dataclass(frozen=True, eq=False)
@@ -167,7 +168,10 @@ def _reached(
     of: tuple[FloatArray, FloatArray, FloatArray],
     policy: ClampPolicy,
 ) -> tuple[FloatArray, FloatArray]:
-    """The signal at each speed: the rising curve through the samples, raised to the quantile of what lies about it."""
+    """The signal at each speed: the rising curve through the samples, raised to the quantile of what lies about it.
+
+    What lies about it is meant over half a second, so that one pull's being higher than another counts and noise does not.
+    """
     seconds, time, log = of
     inside = speeds.covers(speed)
     x, y = speed[inside], signal[inside]
@@ -183,10 +187,19 @@ def _reached(
     below, share = speeds.place(x)
     curve = -fit.value
     rest = y - (curve[below] * (1 - share) + curve[below + 1] * share)
-    raised = curve + max(float(np.quantile(rest, policy.quantile / 100.0)), 0.0)
+    level = _levels(rest, time[inside], log[inside])
+    raised = curve + max(float(np.quantile(level, policy.quantile / 100.0)), 0.0)
     known = samples >= policy.minimum_samples
     if not known.any():
         return np.full(speeds.size, np.nan), samples
     places = np.flatnonzero(known)
     nearest = places[np.argmin(np.abs(np.arange(speeds.size)[:, None] - places[None, :]), axis=1)]
     return np.asarray(np.where(known, raised, raised[nearest])), samples
+
+
+def _levels(rest: FloatArray, time: FloatArray, log: FloatArray) -> FloatArray:
+    """Each sample's mean over its half second of its log; shape (m,)."""
+    _, part = np.unique(np.stack([log, np.floor(time / _LEVEL_S)]), axis=1, return_inverse=True)
+    part = part.ravel()
+    mean = np.bincount(part, weights=rest) / np.bincount(part)
+    return np.asarray(mean[part])
