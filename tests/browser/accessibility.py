@@ -30,7 +30,7 @@ def found_on(page: Page, theme: str) -> list[str]:
 
 def violations(browser: Browser, address: str) -> list[str]:
     """Faults of every page of the demo's first worked job, by day and by night."""
-    context = browser.new_context(viewport={"width": 1280, "height": 800}, base_url=address)
+    context = browser.new_context(viewport={"width": 1280, "height": 800}, base_url=address, reduced_motion="reduce")
     page = context.new_page()
     page.goto("/sign-in")
     found = _by_day_and_night(page, "/sign-in")
@@ -72,6 +72,11 @@ def _by_day_and_night(page: Page, path: str) -> list[str]:
     """Faults of the page that is open, in both themes; a theme is an attribute of the document."""
     found = []
     for theme in ("day", "night"):
-        page.evaluate("theme => { document.documentElement.dataset.theme = theme; }", theme)
+        # Colours that fade from one theme to the other are judged once they have arrived.
+        page.evaluate(
+            "theme => { document.documentElement.dataset.theme = theme; "
+            "return Promise.allSettled(document.getAnimations().map((one) => one.finished)).then(() => null); }",
+            theme,
+        )
         found += [f"{theme} {path} {one}" for one in found_on(page, theme)]
     return found

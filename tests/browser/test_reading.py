@@ -149,6 +149,16 @@ def test_wheel_zooms_around_the_pointer_and_drag_pans(page: Page, scene, pulls):
     assert view(page)[0] == pytest.approx(closer[0] - 0.1 * (closer[1] - closer[0]), abs=0.02 * (end - start))
 
 
+def test_bins_open_at_the_cursors_moment(page: Page, scene, pulls):
+    opened(page, scene, pulls[0])
+    box = page.locator(".strips-hit").bounding_box()
+    page.mouse.move(box["x"] + 0.6 * box["width"], box["y"] + 90)
+    moment = cursor(page)
+    page.keyboard.press("c")
+    expect(page.locator(".pointed")).to_contain_text(f"{moment:.1f} s")
+    assert float(re.search(r"[?&]at=([\d.]+)", page.url)[1]) == pytest.approx(moment, abs=2e-3)
+
+
 def test_second_cursor_shows_differences_and_duration(page: Page, scene, pulls):
     opened(page, scene, pulls[0], at=60)
     page.keyboard.press("b")

@@ -121,3 +121,18 @@ def test_gathered_on_other_axes_the_word_is_refused(at_fuel, scene, path):  # no
         f"{path}/tables/edit", {"table": "ve_main", "version": str(version), "cells": "3.3", "line": "x + bins"}
     )
     assert answer.status_code == 400
+
+
+def test_from_a_moment_of_a_log_to_its_cell(at_fuel, scene, path):  # noqa: F811
+    at_fuel.send_form(f"{path}/bins/policy", USUAL | {"where": "engine_speed > 2000"})
+    found = work_of(scene)
+    samples, log = found.first.samples, found.rows[0].id
+    here = samples.log == 0
+    at = int(np.flatnonzero(here)[here.sum() // 2])
+    j, i = divmod(int(found.first.cell[at]), found.first.axes.shape[1])
+    page = at_fuel.get(f"{path}/bins?log={log}&at={samples.time[at]:.3f}").text
+    assert f'data-i="{i}" data-j="{j}"' in page.split('class="page')[1].split(">")[0]
+    assert f"Where {samples.names[0]} was at" in page
+    assert "is left out here" in at_fuel.get(f"{path}/bins?log={log}&at=-500").text
+    assert "not among those gathered" in at_fuel.get(f"{path}/bins?log=999999&at=5").text
+    assert at_fuel.get(f"{path}/bins?log={log}&at=nan").status_code == 400

@@ -18,6 +18,7 @@ from numpy.typing import NDArray
 from uchiwa.core.logs.log import Channel, FloatArray, Log, Raster
 from uchiwa.store.conflict import BeingReadError
 from uchiwa.store.database import run_again, unit_of_work
+from uchiwa.store.log_names import told_apart
 from uchiwa.store.models import ChannelChunk, LogChannel, LogFile, blob
 
 CHUNK = 65536
@@ -182,7 +183,7 @@ def _keep_channels(log: LogFile, packed: list[_Packed], hold: Callable[[], None]
 
 
 def read(logs: Collection[LogFile], quantities: Collection[str]) -> list[Log]:
-    """Recordings with only the channels of some quantities, in two queries for any number of logs."""
+    """Recordings with only the channels of some quantities, in two queries for any number of logs; their names differ."""
     if not logs:
         return []
     ids = [log.id for log in logs]
@@ -198,7 +199,10 @@ def read_whole(log: LogFile) -> Log:
 def _read(logs: Collection[LogFile], wanted: Any) -> list[Log]:
     channels = list(LogChannel.select().where(wanted).order_by(LogChannel.log, LogChannel.raster, LogChannel.position))
     values = values_of([channel.id for channel in channels])
-    return [_recording(log, [one for one in channels if one.log_id == log.id], values) for log in logs]
+    return [
+        _recording(name, [one for one in channels if one.log_id == log.id], values)
+        for log, name in zip(logs, told_apart(logs), strict=True)
+    ]
 
 
 def values_of(channel_ids: Collection[int]) -> dict[int, FloatArray]:
@@ -215,7 +219,7 @@ def values_of(channel_ids: Collection[int]) -> dict[int, FloatArray]:
     return {one: np.concatenate(found) if found else np.empty(0) for one, found in parts.items()}
 
 
-def _recording(log: LogFile, channels: list[LogChannel], values: dict[int, FloatArray]) -> Log:
+def _recording(name: str, channels: list[LogChannel], values: dict[int, FloatArray]) -> Log:
     if not channels or any(values[one.id].size != one.samples for one in channels):
         raise BeingReadError
     rasters: list[Raster] = []
@@ -243,4 +247,4 @@ def _recording(log: LogFile, channels: list[LogChannel], values: dict[int, Float
                 ),
             )
         )
-    return Log(log.name, tuple(rasters), MappingProxyType({}))
+    return Log(name, tuple(rasters), MappingProxyType({}))

@@ -8,7 +8,8 @@ from uchiwa.core.errors import BadInput
 from uchiwa.core.logs.recognition.doubt import DoubtError
 from uchiwa.core.quantities.catalogue import QUANTITIES
 from uchiwa.store import jobs
-from uchiwa.store.models import Round
+from uchiwa.store.log_names import told_apart
+from uchiwa.store.models import LogFile, Round
 
 
 def doubt_values(round_: Round, problem: BadInput, back: str) -> dict[str, Any]:
@@ -21,6 +22,9 @@ def doubt_values(round_: Round, problem: BadInput, back: str) -> dict[str, Any]:
     """
     if not isinstance(problem, DoubtError):
         return {"doubts": ()}
-    rows = {str(log.name): log for log in jobs.spark_logs(round_)}
+    rows: dict[str, LogFile] = {}
+    every = jobs.spark_logs(round_)
+    for logs in ([log for log in every if not log.dyno], every):
+        rows |= dict(zip(told_apart(logs), logs, strict=True))
     asked = {(one.name, one.source_unit): one for one in reversed(problem.doubts) if one.log in rows}
     return {"doubts": list(reversed(asked.values())), "rows_by_name": rows, "back": back, "quantities": QUANTITIES}

@@ -103,6 +103,9 @@ class Gathering(BaseModel):
         return f"{how} of {self.value}{where}"
 
 
+_NEAR_S = 0.5
+
+
 @dataclass(frozen=True, eq=False)
 class Gathered:
     """A gathering's cells; arrays of shape (rows, columns).
@@ -127,6 +130,19 @@ class Gathered:
     def cell(self) -> IntArray:
         """Flat index of the cell nearest to each sample."""
         return nearest_cell(self.axes, self.samples.x, self.samples.y)
+
+    def cell_at(self, log: int, time: float) -> int | None:
+        """Flat index of the cell that a moment of a log counted in; None where no sample near it was used.
+
+        Args:
+            log: its index among the logs.
+            time: seconds in that log.
+        """
+        near = np.flatnonzero((self.samples.log == log) & (np.abs(self.samples.time - time) <= _NEAR_S))
+        if near.size == 0:
+            return None
+        nearest = near[np.argmin(np.abs(self.samples.time[near] - time))]
+        return int(self.cell[nearest])
 
 
 def nearest_cell(axes: Table, x: FloatArray, y: FloatArray | None) -> IntArray:

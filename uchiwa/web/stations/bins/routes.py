@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Annotated, Any
 
 import numpy as np
-from fastapi import Form
+from fastapi import Form, Query
 from fastapi.responses import RedirectResponse, Response
 
 from uchiwa.core.errors import BadInput
@@ -32,6 +32,7 @@ from uchiwa.web.stations.bins.bins_grid import BinsView, bins_grid, shown_figure
 router = new_router()
 _HERE = "/jobs/{job_id}/rounds/{number}/bins"
 _TRACES_MOST = 5
+Seconds = Annotated[float, Query(allow_inf_nan=False)]
 _OWN = "own axes"
 
 
@@ -47,6 +48,7 @@ def _values(page: RoundPage, found: work.BinsWork, seen: SheetState, chosen: int
         "page": page,
         "found": found,
         "asked": found.asked,
+        "pointed": "",
         "seen": table_proposals.kept(page.round, work.KEY, Gathering).model_dump_json(),
         "view": view,
         "views": list(BinsView) if found.second is not None else [],
@@ -78,13 +80,30 @@ def _choices(page: RoundPage, found: work.BinsWork) -> dict[str, Any]:
     }
 
 
-def _page(page: RoundPage, seen: SheetState) -> Response:
+def _page(page: RoundPage, seen: SheetState, moment: tuple[int, float] | None = None) -> Response:
     try:
         found = work.bins_work(page.job, page.round, seen.table)
     except BadInput as error:
         return _without(page, seen, error)
+    pointed = ""
+    if moment is not None:
+        cell, pointed = _pointed(found, *moment)
+        seen = SheetState(seen.view, seen.table, cell or seen.cell)
     template = "_bins_sheet.html" if is_fragment(page.request) else "bins.html"
-    return render(page.request, template, page.user, **_values(page, found, seen))
+    return render(page.request, template, page.user, **{**_values(page, found, seen), "pointed": pointed})
+
+
+def _pointed(found: work.BinsWork, log: int, at: float) -> tuple[tuple[int, int] | None, str]:
+    """The cell that a moment of a log counted in, and how to say so."""
+    number = next((place for place, row in enumerate(found.rows) if row.id == log), None)
+    if number is None:
+        return None, "The log that was read is not among those gathered here."
+    name = found.first.samples.names[number]
+    flat = found.first.cell_at(number, at)
+    if flat is None:
+        return None, f"{at:.1f} s of {name} is left out here: a condition fails, or it lies off the axes."
+    j, i = divmod(flat, found.first.axes.shape[1])
+    return (i, j), f"Where {name} was at {at:.1f} s."
 
 
 def _without(page: RoundPage, seen: SheetState, error: BadInput) -> Response:
@@ -101,9 +120,9 @@ def _without(page: RoundPage, seen: SheetState, error: BadInput) -> Response:
 
 @router.get(_HERE)
 @in_round(None)
-def bins(page: RoundPage, seen: Asked) -> Response:
-    """The sheet and its margin."""
-    return _page(page, seen)
+def bins(page: RoundPage, seen: Asked, log: int | None = None, at: Seconds | None = None) -> Response:
+    """The sheet and its margin; at the cell in which a moment of a log counted, if one is given."""
+    return _page(page, seen, None if log is None or at is None else (log, at))
 
 
 @router.get(_HERE + "/cell")

@@ -25,6 +25,7 @@ function actionOf(page, event) {
     " ": () => page.play(),
     "/": () => page.refs.add.focus(),
     w: () => page.refs.condition.focus(),
+    c: () => page.refs.bins.click(),
     Delete: () => page.removeChosen(),
   };
   return actions[event.key];

@@ -231,6 +231,14 @@ export class ReadingPage {
     }
     this.setCursor(start);
   }
+  /** The link to the bins, at the moment of the cursor. */
+  toBins() {
+    if (this.cursor === null || this.bySpeed) return;
+    const [log] = this.plan.logs;
+    const link = new URL(this.refs.bins.href);
+    link.search = new URLSearchParams({ log: log.id, at: (this.cursor + log.offset).toFixed(3) });
+    this.refs.bins.href = link;
+  }
 
   // Cursors and values
   placeCursor() {
