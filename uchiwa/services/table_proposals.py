@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property, partial
 from typing import Any, TypeVar
 
@@ -19,6 +19,7 @@ from uchiwa.core.tables.difference import difference, same_axes
 from uchiwa.core.tables.table import Calibration, Table
 from uchiwa.services.log_cache import from_logs
 from uchiwa.store import calibrations, draft_pins, draft_steps, drafts, jobs, revisions, samples
+from uchiwa.store.log_names import told_apart
 from uchiwa.store.models import Draft, Event, Job, LogFile, Round, User
 
 _EARLIER = 6
@@ -42,9 +43,12 @@ def keep(round_: Round, key: str, policy: BaseModel) -> None:
 
 
 def read_logs(rows: Sequence[LogFile], needed: frozenset[str]) -> list[Log]:
-    """The channels that a station needs, remembered until a log is read anew."""
+    """The channels that a station needs, remembered until a log is read anew; no two logs of one name."""
     key = tuple(sorted(needed))
-    return [from_logs("table work", [row], key, partial(_read_one, row, needed)) for row in rows]
+    logs = [from_logs("table work", [row], key, partial(_read_one, row, needed)) for row in rows]
+    return [
+        log if log.name == name else replace(log, name=name) for log, name in zip(logs, told_apart(rows), strict=True)
+    ]
 
 
 def _read_one(row: LogFile, needed: frozenset[str]) -> Log:

@@ -47,7 +47,7 @@ def _more(found: ClampWork, i: int, j: int) -> dict[str, Any]:
         "account": explain(proposal, j, i),
         "picture": clamp_picture(proposal),
         "signal_unit": axes_of(proposal.table)[1].unit,
-        "logs": [row.name for row in found.rows],
+        "logs": found.proposal.evidence.names,
     }
 
 
