@@ -70,22 +70,27 @@ def process_of(words: str) -> int:
     raise SystemExit(f"no process {words}")
 
 
-def kill(what: str, log_id: int) -> None:
-    """Kill the worker or the database in the middle of an import."""
-    victim = process_of({"worker": "uchiwa work", "database": "mariadbd"}[what])
+def look(log_id: int) -> LogFile:
     with unit_of_work():
-        import_results.read_again([LogFile.get_by_id(log_id)])
-    deadline = time.monotonic() + 60
+        return LogFile.get_by_id(log_id)
+
+
+def kill(what: str, log_id: int) -> None:
+    """Kill the worker or the database in the middle of an import; one that was over too soon is done again."""
+    victim = process_of({"worker": "uchiwa work", "database": "mariadbd"}[what])
+    deadline = time.monotonic() + 90
+    seen = 0
     while time.monotonic() < deadline:
-        with unit_of_work():
-            log = LogFile.get_by_id(log_id)
-        if log.state == "ready" and log.reading > 1:
-            raise SystemExit("the import was over before it could be killed")
-        if log.state == "importing" and 40 <= log.percent < 100:
+        log = look(log_id)
+        if log.state == "ready":
+            with unit_of_work():
+                import_results.read_again([log])
+        elif log.state == "importing" and log.reading and 40 <= log.percent < 100:
             os.kill(victim, signal.SIGKILL)
             print(log.percent)
             return
-    raise SystemExit("the import never got half-way")
+        seen = max(seen, log.percent)
+    raise SystemExit(f"the import never got half-way: {log.state}, {seen} %, reading {log.reading}")
 
 
 def wait(log_id: int) -> None:
