@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import json
-from typing import Any, TypeVar
+from typing import Any, Self, TypeVar
 
-from pydantic import BaseModel, ValidationError
+from pydantic import BaseModel, ConfigDict, ValidationError
 
 from uchiwa.core.errors import BadInput
 
@@ -40,3 +40,27 @@ def policy_of(kind: type[Kind], text: str, name: str = "policy") -> Kind:
     except ValueError as error:
         raise BadInput("this is not JSON", where=name, advice="write an object of the policy's keys") from error
     return policy_from(kind, raw, name)
+
+
+class PolicyFile(BaseModel):
+    """A policy that knows how it is written; unknown keys are errors, and it does not change."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+    @classmethod
+    def read(cls, raw: Any, name: str = "policy") -> Self:
+        """A policy from plain data.
+
+        Raises:
+            BadInput: says which key and why.
+        """
+        return policy_from(cls, raw, name)
+
+    @classmethod
+    def loads(cls, text: str, name: str = "policy") -> Self:
+        """A policy from JSON text.
+
+        Raises:
+            BadInput: it is not JSON, or a key is wrong.
+        """
+        return policy_of(cls, text, name)

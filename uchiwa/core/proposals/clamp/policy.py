@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any, Self
+from typing import Annotated
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import Field
 
 from uchiwa.core.proposals.chosen_cells import Cell
-from uchiwa.core.proposals.policy_file import policy_from, policy_of
+from uchiwa.core.proposals.policy_file import PolicyFile
 
 
-class ClampPolicy(BaseModel):
+class ClampPolicy(PolicyFile):
     """How a clamp is set. All keys are optional.
 
     Attributes:
@@ -25,8 +25,6 @@ class ClampPolicy(BaseModel):
         only: the cells that may; none given means all.
     """
 
-    model_config = ConfigDict(extra="forbid", frozen=True)
-
     margin_percent: Annotated[float, Field(ge=0, le=30, allow_inf_nan=False)] = 5.0
     quantile: Annotated[float, Field(ge=50, le=100)] = 95.0
     ceiling: Annotated[float, Field(gt=0, le=100_000, allow_inf_nan=False)] = 5.0
@@ -36,17 +34,3 @@ class ClampPolicy(BaseModel):
     respread: bool = True
     pinned: tuple[Cell, ...] = ()
     only: tuple[Cell, ...] | None = None
-
-    @classmethod
-    def read(cls, raw: Any, name: str = "policy") -> Self:
-        """A policy from plain data.
-
-        Raises:
-            BadInput: says which key and why.
-        """
-        return policy_from(cls, raw, name)
-
-    @classmethod
-    def loads(cls, text: str, name: str = "policy") -> Self:
-        """A policy from JSON text."""
-        return policy_of(cls, text, name)

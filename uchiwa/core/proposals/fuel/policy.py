@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any, Literal, Self
+from typing import Annotated, Literal, Self
 
-from pydantic import BaseModel, ConfigDict, Field, field_validator
+from pydantic import Field, field_validator
 
 from uchiwa.core.evidence.conditions import RULES
 from uchiwa.core.proposals.chosen_cells import Cell
-from uchiwa.core.proposals.policy_file import policy_from, policy_of
+from uchiwa.core.proposals.policy_file import PolicyFile
 
 Formula = Annotated[str, Field(min_length=1, max_length=400)]
 Percent = Annotated[float, Field(ge=0, le=100, allow_inf_nan=False)]
@@ -18,7 +18,7 @@ _OF_EVIDENCE = {
 }  # fmt: skip
 
 
-class Policy(BaseModel):
+class Policy(PolicyFile):
     """How a correction is limited. All keys are optional.
 
     Attributes:
@@ -50,8 +50,6 @@ class Policy(BaseModel):
         where: conditions of one's own that samples must meet, as formulas.
         in_use: by table id, the condition under which the controller uses that table; for several tables of a kind.
     """
-
-    model_config = ConfigDict(extra="forbid", frozen=True)
 
     estimator: Literal["nearest", "weighted", "surface"] = "surface"
     window_percent: Annotated[float, Field(ge=10, le=100)] = 100.0
@@ -97,17 +95,3 @@ class Policy(BaseModel):
     def evidence_key(self) -> str:
         """The part of the policy that decides which samples count and how: equal keys have equal evidence."""
         return self.model_dump_json(include=_OF_EVIDENCE)
-
-    @classmethod
-    def read(cls, raw: Any, name: str = "policy") -> Self:
-        """A policy from plain data.
-
-        Raises:
-            BadInput: says which key and why.
-        """
-        return policy_from(cls, raw, name)
-
-    @classmethod
-    def loads(cls, text: str, name: str = "policy") -> Self:
-        """A policy from JSON text."""
-        return policy_of(cls, text, name)

@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any, Literal, Self
+from typing import Annotated, Literal
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import Field
 
 from uchiwa.core.proposals.chosen_cells import Cell
-from uchiwa.core.proposals.policy_file import policy_from, policy_of
+from uchiwa.core.proposals.policy_file import PolicyFile
 
 Formula = Annotated[str, Field(min_length=1, max_length=400)]
 
 
-class WarmUpPolicy(BaseModel):
+class WarmUpPolicy(PolicyFile):
     """How the warm-up factor is set. All keys are optional.
 
     Attributes:
@@ -31,8 +31,6 @@ class WarmUpPolicy(BaseModel):
         only: the cells that may; none given means all.
     """
 
-    model_config = ConfigDict(extra="forbid", frozen=True)
-
     strength: Annotated[float, Field(ge=0, le=100, allow_inf_nan=False)] = 100.0
     limit_percent: Annotated[float, Field(ge=0, le=100, allow_inf_nan=False)] = 15.0
     dead_band_percent: Annotated[float, Field(ge=0, le=20, allow_inf_nan=False)] = 0.3
@@ -47,17 +45,3 @@ class WarmUpPolicy(BaseModel):
     where: tuple[Formula, ...] = ()
     pinned: tuple[Cell, ...] = ()
     only: tuple[Cell, ...] | None = None
-
-    @classmethod
-    def read(cls, raw: Any, name: str = "policy") -> Self:
-        """A policy from plain data.
-
-        Raises:
-            BadInput: says which key and why.
-        """
-        return policy_from(cls, raw, name)
-
-    @classmethod
-    def loads(cls, text: str, name: str = "policy") -> Self:
-        """A policy from JSON text."""
-        return policy_of(cls, text, name)
