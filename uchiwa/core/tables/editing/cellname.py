@@ -26,5 +26,10 @@ def point_words(axis: Axis, at: int, digits: int = 4) -> str:
     return words[int(point > 0.5)] if words is not None and point in (0.0, 1.0) else f"{point:.{digits}g}"
 
 
+def row_name(axis: Axis, at: int) -> str:
+    """A row as a sentence names it: its breakpoint with its unit, or the state that it stands for."""
+    return point_words(axis, at) if axis.quantity in _STATES else _point(axis, at, 4)
+
+
 def _point(axis: Axis, at: int, digits: int) -> str:
     return f"{axis.breakpoints[at]:.{digits}g} {unit_words(axis.unit)}".rstrip()
