@@ -17,7 +17,7 @@ from uchiwa.core.logs.recognition.channel_reading import read_words
 from uchiwa.core.quantities.unit_words import unit_words
 from uchiwa.core.rounds.progress import Station
 from uchiwa.core.tables.difference import signed
-from uchiwa.core.tables.editing.cellname import cell_name, row_name
+from uchiwa.core.tables.editing.cellname import cell_name, point_words, row_name
 from uchiwa.store import sessions
 from uchiwa.store.clock import now
 from uchiwa.store.models import User
@@ -112,6 +112,7 @@ environment.filters.update(
     unit_words=unit_words,
     cell_name=cell_name,
     row_name=row_name,
+    point_words=point_words,
     from_json=json.loads,
     reason_title=title_of,
     markdown=as_html,

@@ -52,9 +52,9 @@ class Grid:
     rows: tuple[tuple[str, tuple[Cell, ...]], ...]
 
 
-def points(axis: Axis) -> tuple[str, ...]:
+def points(axis: Axis, digits: int = 6) -> tuple[str, ...]:
     """Breakpoints as text."""
-    return tuple(point_words(axis, at, 6) for at in range(axis.size))
+    return tuple(point_words(axis, at, digits) for at in range(axis.size))
 
 
 def diverging(percent: float) -> str:

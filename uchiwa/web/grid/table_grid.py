@@ -9,9 +9,10 @@ from enum import StrEnum
 import numpy as np
 
 from uchiwa.core.logs.log import BoolArray, FloatArray
+from uchiwa.core.quantities.unit_words import unit_words
 from uchiwa.core.review.reviewed import Visited
 from uchiwa.core.tables.table import Table
-from uchiwa.web.grid.grid import FILL_STEPS, FULL_DWELL_S, FULL_ERROR_PERCENT, FULL_STEPS, Cell, Grid, corner
+from uchiwa.web.grid.grid import FILL_STEPS, FULL_DWELL_S, FULL_ERROR_PERCENT, FULL_STEPS, Cell, Grid, corner, points
 
 
 class Showing(StrEnum):
@@ -134,13 +135,9 @@ def _texts(values: FloatArray, form: str) -> np.ndarray:
 def as_grid(table: Table, cells: Drawn) -> Grid:
     """The grid for a page, its highest row first; `words` are left to the heads, for screen readers read those."""
     rows, columns = table.shape
-    heads = tuple(_point(value) for value in table.y.breakpoints.tolist()) if table.y is not None else (table.unit,)
+    heads = points(table.y, 5) if table.y is not None else (unit_words(table.unit),)
     lines = tuple(
         (heads[j], tuple(Cell(i, j, cells.text[j, i], cells.classes[j, i], "") for i in range(columns)))
         for j in reversed(range(rows))
     )
-    return Grid(corner(table), tuple(_point(value) for value in table.x.breakpoints.tolist()), lines)
-
-
-def _point(value: float) -> str:
-    return f"{value:.5g}"
+    return Grid(corner(table), points(table.x, 5), lines)

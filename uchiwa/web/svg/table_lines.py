@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from uchiwa.core.logs.log import FloatArray
+from uchiwa.core.quantities.unit_words import unit_words
 from uchiwa.core.tables.table import Table
 from uchiwa.web.svg.scale import Scale, Tick, polyline, spread_out
 
@@ -49,5 +50,5 @@ def table_lines(table: Table, base: Table | None, row: int) -> TableLines:
         spread_out(x, [f"{point:.4g}" for point in points], 62.0),
         up.ticks(6),
         table.unit,
-        f"{table.x.title}, {table.x.unit}",
+        f"{table.x.title}, {unit_words(table.x.unit)}",
     )
