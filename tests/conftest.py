@@ -95,13 +95,13 @@ def database_home() -> Iterator[Path]:
     """A database server of the tests' own, in a folder of its own."""
     from argon2 import PasswordHasher
 
-    from uchiwa.store import accounts, server
+    from uchiwa.store import passwords, server
     from uchiwa.store.database import connect_to, database
     from uchiwa.store.schema import migrate
 
     # A hash of a password costs a tenth of a second, so that guessing does; every test makes one and asks for one.
-    accounts._hasher = PasswordHasher(time_cost=1, memory_cost=8, parallelism=1)
-    accounts._nobody.cache_clear()
+    passwords._hasher = PasswordHasher(time_cost=1, memory_cost=8, parallelism=1)
+    passwords.nobody.cache_clear()
     home = Path(tempfile.mkdtemp(prefix="uchiwa-test-"))
     before = {key: os.environ.get(key) for key in ("UCHIWA_HOME", "UCHIWA_DB_PORT")}
     os.environ["UCHIWA_HOME"] = str(home)

@@ -63,7 +63,7 @@ from uchiwa.store.place import Place
 from uchiwa.web.report import report as report_of
 
 EMAIL = "orrell@uchiwa.example"
-PASSWORD = "paper-and-ink"  # noqa: S105 - the demo's own, printed when it starts
+PASSWORD = "paper-ink-and-a-fan"  # noqa: S105 - the demo's own, printed when it starts
 SHOP = "Hill Club calibration"
 TUNER = "M. Orrell"
 KNOCK = ("knock_level", "knock_limit", "knock_count")

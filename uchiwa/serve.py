@@ -9,21 +9,25 @@ import subprocess
 import sys
 import threading
 import time
+from collections.abc import Iterator
+from contextlib import ExitStack, contextmanager
 
 import click
 import uvicorn
 
 from uchiwa.log_output import begin_logging
 from uchiwa.parent import PARENT
-from uchiwa.settings import DEMO, read_settings
-from uchiwa.store import server
-from uchiwa.store.database import connect_to
-from uchiwa.store.place import port_is_free
+from uchiwa.services import joining
+from uchiwa.settings import DEMO, Settings, read_settings
+from uchiwa.store import one_time_links, server
+from uchiwa.store.database import connect_to, unit_of_work
+from uchiwa.store.place import free_port, port_is_free
 from uchiwa.store.schema import migrate
 
 _WAIT_S = 15
 _BUSY_S = 120
 _PORT_WAIT_S = 3.0
+_MAILBOX_APART = 40
 _MEMORY = {"MALLOC_ARENA_MAX": "2", "MALLOC_MMAP_THRESHOLD_": "262144", "MALLOC_TRIM_THRESHOLD_": "1048576"}
 """What glibc's allocator is told: arrays go back to the system when they are freed, and no thread keeps a heap of its own."""
 _log = logging.getLogger("uchiwa.serve")
@@ -39,12 +43,16 @@ def serve(*, with_demo: bool) -> None:
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
     ours = not server.running()
     watch: Watch | None = None
+    beside = ExitStack()
     try:
         place = server.start()
         connect_to(place)
         migrate()
         if with_demo:
             _load_demo()
+            beside.enter_context(_mailbox(settings))
+        else:
+            _offer_the_first_shop(settings)
         worker = _start_worker()
         watch = Watch(worker)
         watch.start()
@@ -71,6 +79,7 @@ def serve(*, with_demo: bool) -> None:
         if watch is not None:
             watch.stop()
             _end(watch.worker)
+        beside.close()
         if ours:
             server.stop()
 
@@ -92,6 +101,33 @@ def _load_demo() -> None:
         click.echo("Driving the stand-in cars for the demo data, about a minute …")
         demo.load(click.echo)
     click.echo(f"Sign in with {demo.EMAIL} and the password {demo.PASSWORD}")
+
+
+@contextmanager
+def _mailbox(settings: Settings) -> Iterator[None]:
+    """A stand-in for the mail server, unless a real one is set; the processes that are started know of it."""
+    if settings.mail_host:
+        yield
+        return
+    from uchiwa.standin.mailbox import HOST, open_mailbox
+
+    port = free_port(settings.port + _MAILBOX_APART)
+    with open_mailbox(settings.home.resolve() / "mailbox", port):
+        os.environ |= {"UCHIWA_MAIL_HOST": HOST, "UCHIWA_MAIL_PORT": str(port), "UCHIWA_MAIL_SECURITY": "none"}
+        yield
+
+
+def _offer_the_first_shop(settings: Settings) -> None:
+    """As long as there is nobody: print the address at which the first shop and its owner are made."""
+    with unit_of_work():
+        link = joining.first_run()
+        if link is None:
+            return
+        token = one_time_links.token_of(link)
+    click.echo(
+        f"\nThere is no shop yet. Make it, and your account, at this address; it works once, within a day:\n"
+        f"  {settings.public_address}/{link.kind}/{token}"
+    )
 
 
 def _start_worker() -> subprocess.Popen[bytes]:

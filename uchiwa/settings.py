@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any, Literal
 from urllib.parse import urlsplit
 
-from pydantic import Field, ValidationError, field_validator, model_validator
+from pydantic import Field, SecretStr, ValidationError, field_validator, model_validator
 from pydantic_settings import BaseSettings, SettingsConfigDict
 
 from uchiwa.core.errors import BadInput
@@ -47,6 +47,20 @@ class Settings(BaseSettings):
     drives_kept: Path | None = Field(
         default=None, description="folder in which drives of stand-in cars are kept, so that none is simulated twice"
     )
+    mail_host: str = Field(default="", description="mail server that takes the mails; empty: no mail is sent")
+    mail_port: int = Field(default=587, gt=0, lt=65536, description="of the mail server")
+    mail_security: Literal["starttls", "tls", "none"] = Field(
+        default="starttls", description="how the mail server is spoken to; none only on loopback"
+    )
+    mail_user: str = Field(default="", description="name at the mail server; empty: without signing in")
+    mail_password: SecretStr = Field(default=SecretStr(""), description="at the mail server")
+    mail_from: str = Field(default="uchiwa@localhost", description="address that mails come from")
+    shop_gigabytes: float = Field(
+        default=50.0, gt=0, description="what the raw logs of one shop may take, unless it was given its own figure"
+    )
+    metrics: str = Field(
+        default="", description="address and port at which figures for Prometheus are served, as 127.0.0.1:9460"
+    )
     log_format: Literal["console", "json"] = Field(default="console", description="how the server's log is written")
     log_level: Literal["debug", "info", "warning", "error"] = Field(
         default="warning", description="the least that is written; info tells every request"
@@ -60,6 +74,14 @@ class Settings(BaseSettings):
         if value and not (parts.scheme in ("http", "https") and parts.netloc and plain):
             raise ValueError("set for example https://tune.example")
         return value.rstrip("/")
+
+    @field_validator("metrics")
+    @classmethod
+    def _is_a_place(cls, value: str) -> str:
+        host, _, port = value.strip().rpartition(":")
+        if value.strip() and not (host and port.isascii() and port.isdigit() and 0 < int(port) < 65536):
+            raise ValueError("set for example 127.0.0.1:9460")
+        return value.strip()
 
     @field_validator("trusted_proxies")
     @classmethod
@@ -79,10 +101,23 @@ class Settings(BaseSettings):
             return data | {"public_address": f"http://127.0.0.1:{data.get('port', FIRST_PORT)}"}
         return data
 
+    @model_validator(mode="after")
+    def _mail_is_not_overheard(self) -> Settings:
+        if self.mail_host and self.mail_security == "none" and not _is_here(self.mail_host):
+            raise ValueError("UCHIWA_MAIL_SECURITY may be none only for a mail server on this machine")
+        return self
+
     @property
     def https(self) -> bool:
         """Whether people reach it over TLS, so that cookies are never to go without."""
         return self.public_address.startswith("https://")
+
+
+def _is_here(host: str) -> bool:
+    try:
+        return ipaddress.ip_address(host).is_loopback
+    except ValueError:
+        return host == "localhost"
 
 
 def read_settings() -> Settings:
@@ -95,8 +130,10 @@ def read_settings() -> Settings:
         return Settings()
     except ValidationError as error:
         first = error.errors()[0]
-        name = _PREFIX + str(first["loc"][0]).upper() if first["loc"] else "the settings"
         said = first["msg"].removeprefix("Value error, ")
+        if not first["loc"]:
+            raise BadInput("the settings do not fit together", where="the settings", advice=said) from None
+        name = _PREFIX + str(first["loc"][0]).upper()
         raise BadInput(f"“{first['input']}” cannot be used", where=name, advice=said[:1].lower() + said[1:]) from None
 
 
@@ -106,6 +143,6 @@ def as_table() -> str:
     lines = ["| variable | default | what it sets |", "|---|---|---|"]
     for name, field in Settings.model_fields.items():
         usual = "" if field.is_required() or field.default_factory else field.default
-        default = "" if usual in (None, "", False) or not isinstance(usual, (str, int, Path)) else f"`{usual}`"
+        default = "" if usual in (None, "", False) or not isinstance(usual, (str, int, float, Path)) else f"`{usual}`"
         lines.append(f"| `{_PREFIX}{name.upper()}` | {default} | {field.description} |")
     return "\n".join(lines)

@@ -8,7 +8,7 @@ from uchiwa.core.errors import BadInput
 from uchiwa.core.tables.interchange import calibration_json
 from uchiwa.services import fuel, importing
 from uchiwa.standin.cars import pike_base
-from uchiwa.store import calibrations, draft_steps, drafts, events, jobs, revisions
+from uchiwa.store import calibrations, draft_steps, drafts, events, jobs, queue, revisions
 from uchiwa.store.database import database, unit_of_work
 from uchiwa.store.models import Event, Round, StoredCalibration
 
@@ -127,11 +127,11 @@ def test_the_queue_asks_no_more_for_more_jobs(scene):
             return original(sql, *rest, **named)
 
         with unit_of_work():
-            while len(jobs.queue(scene.user.shop_id)) < count:
+            while len(queue.queue(scene.user.shop_id)) < count:
                 jobs.create(scene.user, "Another", "Corvid Pike", "", pike_base())
             database.execute_sql = counted
             try:
-                jobs.queue(scene.user.shop_id)
+                queue.queue(scene.user.shop_id)
             finally:
                 database.execute_sql = original
         return len(asked)
@@ -143,7 +143,7 @@ def test_the_queue_finds_by_car_customer_and_log(scene):
     scene.receive(log_text(), "hill road.csv")
     with unit_of_work():
         for text, number in (("pike", 1), ("custom", 1), ("hill", 1), ("nothing", 0), ("%", 0)):
-            assert len(jobs.queue(scene.user.shop_id, text)) == number, text
+            assert len(queue.queue(scene.user.shop_id, text)) == number, text
 
 
 def test_policies_stay_with_the_round(scene):

@@ -95,6 +95,7 @@ def test_a_process_that_dies_costs_a_try_and_a_database_that_is_away_none(scene)
     for _ in range(2):
         leases.release(leases.claim(log.id))
     assert leases.claim(log.id) is None
+    assert not importing.import_log(log.id)
     assert state(log)[0] == log_states.REFUSED
 
 
@@ -136,7 +137,7 @@ def test_what_a_paused_worker_writes_late_is_refused(scene):
     assert not importing.perform(paused)
     for late in (
         lambda: import_results.progress(paused, 50, "late"),
-        lambda: import_results.refuse(paused, "Late."),
+        lambda: importing.refuse(paused, "Late."),
         lambda: import_results.siblings(paused, 2),
         lambda: import_results.clear(paused),
     ):
@@ -257,7 +258,7 @@ def test_a_log_that_fails_again_and_again_keeps_nobody_from_being_told(scene, mo
     for _ in range(leases.ATTEMPTS):
         with pytest.raises(ZeroDivisionError):
             importing.import_log(second.id)
-    assert leases.claim(second.id) is None
+    assert not importing.import_log(second.id)
     tell(Telling())
     assert cells(scene) > 0
 

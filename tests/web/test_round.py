@@ -275,7 +275,7 @@ def test_odd_addresses_get_a_page_without_a_traceback(at_fuel, scene, address):
 
 
 def test_a_failure_is_not_shown(client, monkeypatch):
-    monkeypatch.setattr("uchiwa.store.jobs.queue", lambda *_: 1 / 0)
+    monkeypatch.setattr("uchiwa.store.queue.queue", lambda *_, **__: 1 / 0)
     answer = client.get("/")
     assert answer.status_code == 503
     assert "nothing of yours is lost" in answer.text

@@ -30,6 +30,7 @@ SUBCOMMANDS: dict[str, Subcommand] = {
     "serve": Subcommand("running", "Start database, worker and web."),
     "standin": Subcommand("standins", "Simulated cars."),
     "work": Subcommand("running", "Run the worker alone.", hidden=True),
+    "user": Subcommand("people", "People who sign in."),
 }
 
 

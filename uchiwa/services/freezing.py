@@ -14,6 +14,7 @@ from uchiwa.core.review.concern import Concern
 from uchiwa.core.review.reviewed import Visited
 from uchiwa.core.tables.attribution import by_reason
 from uchiwa.core.tables.difference import TableDifference
+from uchiwa.services.mail.telling import tell_customer
 from uchiwa.services.review import ReviewWork, review_work
 from uchiwa.services.visits import visits
 from uchiwa.store import briefs, drafts, events, findings, images, jobs, revisions, setups
@@ -113,6 +114,19 @@ def freeze(
         images.keep_for(revision, image, told.work.content)
     sent = images.of_revision(revision)
     revisions.keep_report(revision, reporting(revision, told, sent.content_hash if sent is not None else ""))
+    tell_customer("return", job, f"return:{revision.id}", revision=revision.number)
+    return revision
+
+
+def withdraw(job: Job, author: User, number: int, why: str) -> Revision:
+    """Withdraw the revision that was sent last, and tell the customer at once.
+
+    Raises:
+        BadInput, ConflictError: as `revisions.withdraw`.
+    """
+    revision = revisions.withdraw(job, author, number, why)
+    words = " ".join(why.split())
+    tell_customer("withdrawn", job, f"withdrawn:{revision.id}", revision=number, why=words)
     return revision
 
 

@@ -24,6 +24,7 @@ from uchiwa.core.logs.readers import check_size, read_recordings
 from uchiwa.core.logs.recognition.knowledge import Assignment, Knowledge
 from uchiwa.core.tables.table import Calibration, Table
 from uchiwa.services import summaries
+from uchiwa.services.mail import telling
 from uchiwa.services.summaries import tell_if_all_are_there
 from uchiwa.store import (
     briefs,
@@ -58,6 +59,7 @@ def import_log(log_id: int) -> bool:
     """
     log = leases.claim(log_id)
     if log is None:
+        refuse_worn_out(log_id)
         return False
     try:
         return perform(log)
@@ -117,7 +119,7 @@ def read_and_check(log: LogFile) -> None:
         del data
     except BadInput as error:
         said = str(error).removeprefix(f"{_file_name(log)}: ")
-        import_results.refuse(log, said[:1].upper() + said[1:])
+        refuse(log, said[:1].upper() + said[1:])
         return
     progress.tell(30, "keeping samples")
     rows = [log, *import_results.siblings(log, len(recordings) - 1)]
@@ -134,6 +136,32 @@ def read_and_check(log: LogFile) -> None:
 
 
 @run_again
+def refuse(log: LogFile, message: str) -> None:
+    """Say why a log cannot be used, to whoever sent it and to the tuner.
+
+    Raises:
+        LeaseLostError: another worker has it.
+    """
+    with unit_of_work():
+        lock_job(log.job_id)
+        leases.must_hold(log)
+        uploads.refuse_row(log, message)
+        telling.log_refused(log, message)
+        moves.passed(log.job_id)
+
+
+@run_again
+def refuse_worn_out(log_id: int) -> None:
+    """Refuse a log whose reading was begun three times and never came to an end."""
+    with unit_of_work():
+        log = leases.worn_out(log_id)
+        if log is not None:
+            lock_job(log.job_id)
+            uploads.refuse_row(log, leases.WORN_OUT)
+            telling.log_refused(log, leases.WORN_OUT)
+
+
+@run_again
 def _what_is_known(log: LogFile) -> tuple[ImportContext, bytes]:
     with unit_of_work():
         return ImportContext.of(log), uploads.whole(log)
@@ -146,6 +174,7 @@ def _show(log: LogFile, rows: list[LogFile], recordings: list[Log], surroundings
         leases.must_hold(log)
         for row, recording in zip(rows, recordings, strict=True):
             surroundings.keep(row, recording)
+            surroundings.tell(row)
         import_results.show(rows)
         untold.note(log.round_id)
         moves.passed(log.job_id)
@@ -233,6 +262,14 @@ class ImportContext:
         if not log.decided:
             facts["accepted"] = blocking(found) is None
         LogFile.update(**facts).where(LogFile.id == log.id).execute()
+
+    def tell(self, log: LogFile) -> None:
+        """Tell by mail what came of it. Call within a transaction, after `keep`."""
+        stands = blocking(self._found[log.id][1])
+        if stands is None or log.decided:
+            telling.log_accepted(log)
+        else:
+            telling.log_refused(log, stands.customer)
 
 
 def drives_as_data(drives: Sequence[Drive]) -> list[dict[str, object]]:

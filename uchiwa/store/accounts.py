@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from datetime import timedelta
-from functools import cache
 
-from argon2 import PasswordHasher
-from argon2.exceptions import InvalidHashError, VerificationError
+from peewee import IntegrityError
 
+from uchiwa.core.errors import BadInput
 from uchiwa.core.quantities.display import AFR, IMPERIAL, LAMBDA, METRIC
-from uchiwa.store import attempts
+from uchiwa.store import attempts, passwords, roles
+from uchiwa.store.addresses import address_typed
 from uchiwa.store.database import run_again, unit_of_work
 from uchiwa.store.models import Shop, User
 from uchiwa.store.rows import first
@@ -20,28 +20,59 @@ WINDOW = timedelta(minutes=10)
 THEMES = ("auto", "day", "night")
 _SLOWER_S, _SLOWEST_S = 0.5, 4.0
 
-_hasher = PasswordHasher()
-# Compared against when there is no such person, so that the answer takes as long.
-
-
-@cache
-def _nobody() -> str:
-    """A hash that no password has, so that a name nobody has takes as long to refuse as a wrong password."""
-    return _hasher.hash("nobody has this password")
-
 
 class TooManyAttemptsError(RuntimeError):
     """Too many failed sign-ins from one network address, or from one device of a person."""
 
 
 def create_shop(name: str) -> Shop:
-    """A new shop."""
-    return Shop.create(name=name)
+    """A new shop.
+
+    Raises:
+        BadInput: it has no name.
+    """
+    return Shop.create(name=_named(name, "the shop"))
 
 
-def create_user(shop: Shop, email: str, name: str, password: str) -> User:
-    """A new person of a shop; the password is kept as an argon2 hash only."""
-    return User.create(shop=shop, email=email.strip().lower(), name=name, password_hash=_hasher.hash(password))
+def create_user(
+    shop: Shop, email: str, name: str, password: str, role: str = roles.OWNER, *, operator: bool = False
+) -> User:
+    """A new person of a shop; the password is kept as an argon2 hash only.
+
+    Raises:
+        BadInput: the address is no address or somebody's already, there is no name, or the password is too easily
+            guessed.
+    """
+    address, called = address_typed(email), _named(name, "the person")
+    passwords.must_be_good(password, (address, called, shop.name))
+    try:
+        return User.create(
+            shop=shop,
+            email=address,
+            name=called,
+            password_hash=passwords.hashed(password),
+            role=roles.must_be_a_role(role),
+            operator=operator,
+        )
+    except IntegrityError:
+        raise BadInput("somebody signs in with this address already", where=address, advice="use another") from None
+
+
+def _named(text: str, what: str) -> str:
+    name = " ".join(text.split())[:120]
+    if not name:
+        raise BadInput(f"{what} has no name", advice="type one")
+    return name
+
+
+def is_taken(email: str) -> bool:
+    """Whether somebody has this address, let in or not."""
+    return User.select().where(User.email == email).exists()
+
+
+def nobody_yet() -> bool:
+    """Whether nobody can sign in, since no person was ever made."""
+    return not User.select().exists()
 
 
 @dataclass(frozen=True)
@@ -85,17 +116,13 @@ def admit(email: str, address: str, *, device: str = "") -> Admission:
 @run_again
 def _known(email: str) -> User | None:
     with unit_of_work():
-        return User.get_or_none(User.email == email)
+        return User.get_or_none(User.email == email, User.disabled_at.is_null())
 
 
 def verify(admission: Admission, password: str) -> User | None:
     """The person with this password, or None. No connection is held while the password is hashed."""
     user = _known(admission.email)
-    try:
-        _hasher.verify(user.password_hash if user else _nobody(), password)
-    except (VerificationError, InvalidHashError):
-        return None
-    if user is None:
+    if not passwords.fits(user.password_hash if user else None, password) or user is None:
         return None
     attempts.uncount(admission.mark)
     attempts.uncount(attempts.mark("person", admission.email))

@@ -14,6 +14,7 @@ import pymysql
 from peewee import PeeweeException
 from playhouse.pool import MaxConnectionsExceeded, PooledMySQLDatabase
 
+from uchiwa.store import keys
 from uchiwa.store.place import Place
 
 THREADS = 12
@@ -73,7 +74,8 @@ database = Pool()
 
 
 def connect_to(place: Place) -> None:
-    """Point the pool at a server; connections are opened when first needed."""
+    """Point the pool at a server, and know its installation's secrets; connections are opened when first needed."""
+    keys.use(*place.secrets)
     if not database.deferred:
         database.close_all()
     database.init(

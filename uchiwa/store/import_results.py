@@ -7,14 +7,11 @@ from dataclasses import asdict
 
 from uchiwa.core.logs.log import Log
 from uchiwa.core.pulls.recognised import from_dyno
-from uchiwa.store import moves
 from uchiwa.store.clock import now
 from uchiwa.store.database import run_again, unit_of_work
 from uchiwa.store.leases import LEASE, must_hold
-from uchiwa.store.locks import lock_job
 from uchiwa.store.log_states import IMPORTING, READY, REFUSED, STORED
 from uchiwa.store.models import LogChannel, LogFile
-from uchiwa.store.uploads import refuse_row
 
 
 @run_again
@@ -88,20 +85,6 @@ def show(logs: list[LogFile]) -> None:
     LogFile.update(
         state=READY, message="", percent=100, stage="", lease_until=None, attempts=0, reading=LogFile.reading + 1
     ).where(LogFile.id.in_(ids)).execute()
-
-
-@run_again
-def refuse(log: LogFile, message: str) -> None:
-    """Say why a log cannot be used.
-
-    Raises:
-        LeaseLostError: another worker has it.
-    """
-    with unit_of_work():
-        lock_job(log.job_id)
-        must_hold(log)
-        refuse_row(log, message)
-        moves.passed(log.job_id)
 
 
 def read_again(logs: list[LogFile]) -> list[int]:

@@ -4,8 +4,6 @@ from __future__ import annotations
 
 import json
 from collections.abc import Collection
-from dataclasses import dataclass
-from datetime import datetime
 from typing import Any, Literal
 
 from peewee import IntegrityError, fn
@@ -14,7 +12,7 @@ from uchiwa.core.cars.car_file import CarFile
 from uchiwa.core.errors import BadInput
 from uchiwa.core.evidence.regions import Region
 from uchiwa.core.rounds.convergence import RegionError
-from uchiwa.core.rounds.progress import Move, RoundFacts, whose_move
+from uchiwa.core.rounds.progress import RoundFacts
 from uchiwa.core.tables.table import Calibration
 from uchiwa.store import calibrations, events, moves
 from uchiwa.store.clock import now
@@ -222,62 +220,9 @@ def _carried(revision: Revision | None) -> str:
     return "flashed" if revision.flashed_at else "downloaded" if revision.downloaded_at else "sent"
 
 
-@dataclass(frozen=True)
-class QueueEntry:
-    """A job as the home queue shows it."""
-
-    job: Job
-    round: Round
-    facts: RoundFacts
-    move: Move
-    sentence: str
-    detail: str
-    path: tuple[float, ...]
-    since: datetime
-
-
-def _detail(facts: RoundFacts, round_: Round, logs: list[str]) -> str:
-    if facts.logs_refused and not facts.logs_ready:
-        return facts.last_refusal
-    if facts.taken and round_.cells:
-        return f"{round_.cells_within} of {round_.cells} driven cells were within ±2 %"
-    return " · ".join(logs[:3]) + (f" and {len(logs) - 3} more" if len(logs) > 3 else "")
-
-
 def regions_of(round_: Round) -> tuple[RegionError, ...]:
     """What a round's logs showed by region."""
     return tuple(RegionError(**{**one, "region": Region(one["region"])}) for one in json.loads(round_.regions))
-
-
-def queue(shop_id: int, search: str = "") -> list[QueueEntry]:
-    """All jobs of a shop with where they stand, longest waiting first; `search` is in car, customer or log names."""
-    query = Job.select(Job, Car, Customer).join(Car).join(Customer).where(Job.shop == shop_id)
-    if search.strip():
-        text = search.strip()
-        with_log = LogFile.select(LogFile.job).where(LogFile.name.contains(text))
-        query = query.where(Car.title.contains(text) | Customer.name.contains(text) | Job.id.in_(with_log))
-    found = list(query.order_by(Job.moved_at))
-    ids = [job.id for job in found]
-    every = list(Round.select().where(Round.job.in_(ids)).order_by(Round.number)) if found else []
-    latest = {one.job_id: one for one in every}
-    paths: dict[int, list[float]] = {}
-    for one in every:
-        if one.error_percent is not None:
-            paths.setdefault(one.job_id, []).append(one.error_percent)
-    facts = facts_of(latest.values())
-    names: dict[int, list[str]] = {}
-    if latest:
-        ids = [one.id for one in latest.values()]
-        for log in LogFile.select(LogFile.round, LogFile.name).where(LogFile.round.in_(ids), LogFile.accepted):
-            names.setdefault(log.round_id, []).append(log.name)
-    entries: list[QueueEntry] = []
-    for job in found:
-        round_ = latest[job.id]
-        move, sentence = whose_move(facts[round_.id], closed=job.closed)
-        detail = _detail(facts[round_.id], round_, names.get(round_.id, []))
-        path = tuple(paths.get(job.id, ()))
-        entries.append(QueueEntry(job, round_, facts[round_.id], move, sentence, detail, path, job.moved_at))
-    return entries
 
 
 def round_logs(round_: Round) -> list[LogFile]:

@@ -12,8 +12,7 @@ from uchiwa.store.clock import now
 from uchiwa.store.database import run_again, unit_of_work
 from uchiwa.store.log_states import IMPORTING, STORED
 from uchiwa.store.models import Job, LogFile
-from uchiwa.store.rows import rows
-from uchiwa.store.uploads import refuse_row
+from uchiwa.store.rows import first, rows
 
 LEASE = timedelta(seconds=30)
 ATTEMPTS = 3
@@ -34,18 +33,12 @@ def _free() -> Expression:
 
 @run_again
 def claim(log_id: int) -> LogFile | None:
-    """Take a log for import, for the length of a lease; None if it is done or another worker has it.
-
-    One that was begun three times and never came to an end is refused, and says so.
-    """
+    """Take a log for import, for the length of a lease; None if it is done, another worker has it, or it is worn out."""
     owner = str(uuid.uuid4())
     with unit_of_work():
         wanted = LogFile.select().where(LogFile.id == log_id, LogFile.source.is_null(), _free())
         log = wanted.for_update("FOR UPDATE SKIP LOCKED").first()  # type: ignore[arg-type]  # peewee takes the clause
-        if log is None:
-            return None
-        if log.attempts >= ATTEMPTS:
-            refuse_row(log, WORN_OUT)
+        if log is None or log.attempts >= ATTEMPTS:
             return None
         LogFile.update(
             state=IMPORTING,
@@ -58,6 +51,14 @@ def claim(log_id: int) -> LogFile | None:
         log = LogFile.get_by_id(log_id)
     _held.add(owner)
     return log
+
+
+def worn_out(log_id: int) -> LogFile | None:
+    """A log that nobody holds and whose import was begun three times and never came to an end, locked; else None."""
+    wanted = LogFile.select().where(
+        LogFile.id == log_id, LogFile.source.is_null(), LogFile.attempts >= ATTEMPTS, _free()
+    )
+    return first(wanted.for_update("FOR UPDATE SKIP LOCKED"))  # type: ignore[arg-type]  # peewee takes the clause
 
 
 WORN_OUT = (

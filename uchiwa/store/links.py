@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import hashlib
 import secrets
-from datetime import timedelta
+from datetime import datetime, timedelta
 
-from uchiwa.store import attempts
+from peewee import Expression
+
+from uchiwa.store import attempts, keys
 from uchiwa.store.clock import now
 from uchiwa.store.models import Car, Customer, CustomerLink, Job, Shop
 from uchiwa.store.rows import first
@@ -28,32 +30,61 @@ def make(job: Job) -> str:
     """A new link for a locked job in place of any other; its token, which is shown once and kept nowhere."""
     revoke(job)
     token = secrets.token_urlsafe(_TOKEN_BYTES)
-    CustomerLink.create(job=job, token_hash=_hash(token), made_at=now())
+    CustomerLink.create(job=job, token_hash=_hash(token), made_at=now(), expires_at=_end(job))
     return token
 
 
+def for_mail(job: Job, mail_key: str) -> str | None:
+    """The token of the link that one mail to a locked job's customer carries, the same however often it is written.
+
+    None if the job has no link that works: who was shut out is not let in again by a mail.
+    """
+    if current(job) is None:
+        return None
+    made = CustomerLink.get_or_none(CustomerLink.job == job, CustomerLink.mail_key == mail_key)
+    for secret in keys.ring():
+        token = keys.derived("customer's link", mail_key, secret)
+        if made is None:
+            CustomerLink.create(
+                job=job, token_hash=_hash(token), made_at=now(), expires_at=_end(job), mail_key=mail_key
+            )
+            return token
+        if made.token_hash == _hash(token):
+            return token if made.revoked_at is None else None
+    return None
+
+
+def _end(job: Job) -> datetime:
+    return now() + timedelta(days=int(job.shop.link_days))
+
+
 def revoke(job: Job) -> None:
-    """End every link of a job."""
+    """End every link of a job, those in mails too."""
     CustomerLink.update(revoked_at=now()).where(CustomerLink.job == job, CustomerLink.revoked_at.is_null()).execute()
 
 
+def _works() -> Expression:
+    return CustomerLink.revoked_at.is_null() & (CustomerLink.expires_at.is_null() | (CustomerLink.expires_at > now()))
+
+
 def current(job: Job) -> CustomerLink | None:
-    """The link that works, if there is one."""
+    """The link that works and was handed out on the page, if there is one."""
     return first(
         CustomerLink.select()
-        .where(CustomerLink.job == job, CustomerLink.revoked_at.is_null())
+        .where(CustomerLink.job == job, CustomerLink.mail_key == "", _works())
         .order_by(CustomerLink.id.desc())
     )
 
 
 def open_job(token: str) -> Job | None:
-    """The job a token opens, or None. A good token opens its job however many others were guessed."""
-    link = CustomerLink.get_or_none(CustomerLink.token_hash == _hash(token), CustomerLink.revoked_at.is_null())
+    """The job a token opens, or None. A good token opens its job however many others were guessed.
+
+    A link lasts as long after it was used as the shop says.
+    """
+    link = CustomerLink.get_or_none(CustomerLink.token_hash == _hash(token), _works())
     if link is None:
         return None
-    if link.seen_at is None or abs(now() - link.seen_at) > timedelta(minutes=1):
-        CustomerLink.update(seen_at=now()).where(CustomerLink.id == link.id).execute()
-    return first(
+    job = first(
         Job.select(Job, Car, Customer, Shop)
         .join(Car)
         .join(Customer)
@@ -61,6 +92,9 @@ def open_job(token: str) -> Job | None:
         .join(Shop)
         .where(Job.id == link.job_id)
     )
+    if job is not None and (link.seen_at is None or abs(now() - link.seen_at) > timedelta(minutes=1)):
+        CustomerLink.update(seen_at=now(), expires_at=_end(job)).where(CustomerLink.id == link.id).execute()
+    return job
 
 
 def count_guess(address: str) -> None:

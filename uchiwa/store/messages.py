@@ -6,16 +6,21 @@ from uchiwa.store.clock import now
 from uchiwa.store.models import Job, Message, User
 
 
-def write(job: Job, text: str, author: User | None, once: str | None = None) -> None:
+def write(job: Job, text: str, author: User | None, once: str | None = None) -> str:
     """Keep a message; without an author it is the customer's. Empty ones are dropped.
 
     Args:
         once: names the form that it was written in; a form that is sent twice gives one message.
+
+    Returns:
+        Its words as they are kept.
     """
-    if text.strip():
-        Message.insert(job=job, author=author, text=text.strip()[:2000], at=now(), once=once or None).on_conflict(
+    words = text.strip()[:2000]
+    if words:
+        Message.insert(job=job, author=author, text=words, at=now(), once=once or None).on_conflict(
             update={Message.id: Message.id}
         ).execute()
+    return words
 
 
 def of(job: Job) -> list[Message]:

@@ -32,6 +32,12 @@ class Place:
     password: str
     database: str
     secret_key: str
+    older_secret_keys: tuple[str, ...] = ()
+
+    @property
+    def secrets(self) -> tuple[str, ...]:
+        """The installation's secrets, the newest first."""
+        return (self.secret_key, *self.older_secret_keys)
 
     @property
     def here(self) -> bool:
@@ -50,7 +56,10 @@ class Place:
     def load(cls) -> Place | None:
         """The place on file, or None before the first start."""
         path = cls.file()
-        return cls(**json.loads(path.read_text())) if path.exists() else None
+        if not path.exists():
+            return None
+        found = json.loads(path.read_text())
+        return cls(**found | {"older_secret_keys": tuple(found.get("older_secret_keys", ()))})
 
     @classmethod
     def make(cls) -> Place:

@@ -12,6 +12,7 @@ from uchiwa.store.models import Flash, Shop, User, WebSession
 from uchiwa.store.rows import first
 
 LASTS = timedelta(days=14)
+_HALF_LASTS = timedelta(minutes=10)
 _SEEN_EVERY = timedelta(minutes=10)
 _FLASH_LASTS = timedelta(hours=1)
 _FLASH_LIMIT = 2000
@@ -27,25 +28,36 @@ def _hash(token: str) -> str:
     return hashlib.sha256(f"session {token}".encode()).hexdigest()
 
 
-def begin(user: User) -> str:
-    """Sign a person in on a device; the session's token."""
+def begin(user: User, device: str = "", *, half: bool = False) -> str:
+    """Sign a person in on a device; the session's token.
+
+    Args:
+        device: names the browser in words.
+        half: the second factor is still owed; until then the session opens nothing else.
+    """
     token = new_token()
     with unit_of_work():
-        WebSession.create(token_hash=_hash(token), user=user, made_at=now(), seen_at=now())
+        WebSession.create(
+            token_hash=_hash(token), user=user, made_at=now(), seen_at=now(), half=half, device=device[:80]
+        )
     return token
+
+
+def _with_person(token: str) -> WebSession | None:
+    query = WebSession.select(WebSession, User, Shop).join(User).join(Shop)
+    return first(query.where(WebSession.token_hash == _hash(token), User.disabled_at.is_null()))
 
 
 @run_again
 def person_of(token: str) -> User | None:
-    """The person of a session with their shop, if it has not ended.
+    """The person of a session with their shop, if it has not ended, and owes no second factor.
 
     A session ends two weeks after it was seen last. One that was seen in the future, as after the clock was set back,
     counts as seen now.
     """
     with unit_of_work():
-        query = WebSession.select(WebSession, User, Shop).join(User).join(Shop)
-        found = first(query.where(WebSession.token_hash == _hash(token)))
-        if found is None:
+        found = _with_person(token)
+        if found is None or found.half:
             return None
         age = now() - found.seen_at
         if age > LASTS:
@@ -54,6 +66,41 @@ def person_of(token: str) -> User | None:
         if age > _SEEN_EVERY or age < -_SEEN_EVERY:
             WebSession.update(seen_at=now()).where(WebSession.id == found.id).execute()
         return found.user
+
+
+@run_again
+def half_person_of(token: str) -> User | None:
+    """The person who has given the password in this session, not long ago, and owes the second factor."""
+    with unit_of_work():
+        found = _with_person(token)
+        fresh = found is not None and found.half and abs(now() - found.made_at) < _HALF_LASTS
+        return found.user if found is not None and fresh else None
+
+
+def of_person(user: User) -> list[WebSession]:
+    """The devices on which a person is signed in, the one seen last first."""
+    query = WebSession.select().where(WebSession.user == user, ~WebSession.half, WebSession.seen_at > now() - LASTS)
+    return list(query.order_by(WebSession.seen_at.desc(), WebSession.id.desc()))
+
+
+def is_of(session: WebSession, token: str) -> bool:
+    """Whether a session is the one of this token."""
+    return str(session.token_hash) == _hash(token)
+
+
+def end_of_person(user: User, *, only: int | None = None, but: str | None = None) -> int:
+    """Sign a person out on their devices, in the caller's transaction; how many there were.
+
+    Args:
+        only: the id of one session.
+        but: the token of the session that stays.
+    """
+    query = WebSession.delete().where(WebSession.user == user)
+    if only is not None:
+        query = query.where(WebSession.id == only)
+    if but is not None:
+        query = query.where(WebSession.token_hash != _hash(but))
+    return int(query.execute())
 
 
 @run_again

@@ -19,7 +19,7 @@ from uchiwa.settings import DEMO, Settings, read_settings
 from uchiwa.store.database import THREADS, connect_to
 from uchiwa.store.place import Place
 from uchiwa.web import health_routes
-from uchiwa.web.account import settings_routes, signing_routes
+from uchiwa.web.account import account_routes, joining_routes, settings_routes, signing_routes
 from uchiwa.web.customer import routes as customer_routes
 from uchiwa.web.errors import add_handlers, failure
 from uchiwa.web.pages import HERE
@@ -35,7 +35,12 @@ from uchiwa.web.shop import (
     home_routes,
     image_routes,
     job_routes,
+    mailbox_routes,
+    people_routes,
     setup_routes,
+)
+from uchiwa.web.shop import (
+    settings_routes as shop_settings_routes,
 )
 from uchiwa.web.stations.bins import routes as bins_routes
 from uchiwa.web.stations.brief import routes as brief_routes
@@ -53,10 +58,10 @@ from uchiwa.web.stations.tables import compare_routes, constant_routes, edit_rou
 from uchiwa.web.stations.tables import routes as table_routes
 
 _ROUTES = (
-    signing_routes, home_routes, archive_routes, job_routes, car_routes, brief_routes, log_routes, reading_routes, moment_routes,
+    signing_routes, joining_routes, account_routes, home_routes, archive_routes, job_routes, car_routes, brief_routes, log_routes, reading_routes, moment_routes,
     cloud_routes, note_routes, channel_routes, check_routes, customer_routes, fuel_routes, pull_routes, judgement_routes,
     spark_table_routes, idle_routes, clamp_routes, bins_routes, airflow_routes, setup_routes, table_routes, edit_routes, constant_routes, compare_routes, image_routes, review_routes, return_routes,
-    settings_routes, health_routes,
+    settings_routes, people_routes, shop_settings_routes, mailbox_routes, health_routes,
 )  # fmt: skip
 
 _NICE = 5

@@ -8,8 +8,8 @@ import sys
 import time
 from dataclasses import dataclass
 
-from uchiwa.services.importing import read_and_check
-from uchiwa.store import import_results, leases
+from uchiwa.services.importing import read_and_check, refuse
+from uchiwa.store import leases
 from uchiwa.store.database import is_lost
 from uchiwa.store.models import LogFile
 from uchiwa.worker.budget import Budget, budget_of
@@ -29,7 +29,7 @@ def _import(log_id: int, owner: str, budget: Budget) -> None:
         try:
             read_and_check(log)
         except MemoryError:
-            import_results.refuse(log, TOO_LARGE)
+            refuse(log, TOO_LARGE)
     except leases.LeaseLostError:
         return
     except Exception as error:

@@ -19,9 +19,23 @@ from peewee import PeeweeException
 from playhouse.pool import MaxConnectionsExceeded
 
 from uchiwa.parent import end_with_parent
-from uchiwa.store import accounts, attempts, estimates, leases, levels, sessions, uploads, worker_beats
+from uchiwa.services.importing import refuse_worn_out
+from uchiwa.services.mail import regularly
+from uchiwa.store import (
+    accounts,
+    attempts,
+    audit,
+    estimates,
+    leases,
+    levels,
+    mails,
+    one_time_links,
+    sessions,
+    uploads,
+    worker_beats,
+)
 from uchiwa.store.database import database
-from uchiwa.worker import import_process
+from uchiwa.worker import import_process, mailing
 from uchiwa.worker.telling import Telling
 
 BEAT_S = 5.0
@@ -51,6 +65,11 @@ def tidy() -> None:
     sessions.drop_old()
     attempts.drop_old(accounts.WINDOW)
     estimates.drop_old()
+    one_time_links.drop_old()
+    audit.drop_old()
+    mails.drop_old()
+    regularly.remind_all()
+    regularly.digest_all()
     for log in levels.missing():
         levels.build(log)
 
@@ -81,6 +100,7 @@ class Imports:
                 return
             log = leases.claim(log_id)
             if log is None:
+                refuse_worn_out(log_id)
                 passed_over.add(log_id)
             else:
                 self.running.append(import_process.begin(log))
@@ -112,6 +132,7 @@ def run(parent: int | None = None) -> None:
     for one in (signal.SIGINT, signal.SIGTERM):
         signal.signal(one, lambda *_: over.set())
     threading.Thread(target=_beat, args=(over,), daemon=True).start()
+    mailing.begin(over)
     if parent is not None:
         end_with_parent(parent)
     imports, told = Imports(), Telling()

@@ -21,6 +21,7 @@ from uchiwa.store.models.jobs import Customer as Customer
 from uchiwa.store.models.jobs import CustomerLink as CustomerLink
 from uchiwa.store.models.jobs import DemoPart as DemoPart
 from uchiwa.store.models.jobs import Job as Job
+from uchiwa.store.models.jobs import JobNote as JobNote
 from uchiwa.store.models.jobs import Message as Message
 from uchiwa.store.models.jobs import Round as Round
 from uchiwa.store.models.logs import ChannelChunk as ChannelChunk
@@ -34,8 +35,12 @@ from uchiwa.store.models.logs import LogNote as LogNote
 from uchiwa.store.models.logs import LogRawChunk as LogRawChunk
 from uchiwa.store.models.logs import PullNote as PullNote
 from uchiwa.store.models.logs import WorkerBeat as WorkerBeat
+from uchiwa.store.models.mails import Mail as Mail
 from uchiwa.store.models.people import Attempt as Attempt
+from uchiwa.store.models.people import AuditEntry as AuditEntry
 from uchiwa.store.models.people import Flash as Flash
+from uchiwa.store.models.people import OneTimeLink as OneTimeLink
+from uchiwa.store.models.people import RecoveryCode as RecoveryCode
 from uchiwa.store.models.people import Shop as Shop
 from uchiwa.store.models.people import User as User
 from uchiwa.store.models.people import WebSession as WebSession
@@ -46,5 +51,5 @@ ALL = (
     Shop, User, Attempt, WebSession, Flash, Customer, Car, Job, Round, LogFile, LogRawChunk, LogChannel, ChannelChunk, ChannelLevel,
     StoredCalibration, Revision, Draft, ControllerImage, RevisionImage, Answer, KnockDecision, PullNote, Event, FoundInLog,
     ChannelMemory, BriefPattern, CustomerLink, Message, ComputedChannel, KeptArrangement, LogNote, WorkerBeat,
-    Estimate, DemoPart,
-)  # fmt: skip  # fmt: skip
+    Estimate, DemoPart, RecoveryCode, OneTimeLink, AuditEntry, JobNote, Mail,
+)  # fmt: skip

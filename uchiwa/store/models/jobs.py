@@ -18,11 +18,13 @@ from uchiwa.store.models.people import Shop, User
 
 
 class Customer(Base):
-    """A driver whose car is tuned."""
+    """A driver whose car is tuned. `reminders_off` says that they want no reminders."""
 
     shop = ForeignKeyField(Shop, on_delete="CASCADE")
     shop_id: int
     name = CharField(max_length=120)
+    email = CharField(max_length=190, default="")
+    reminders_off = BooleanField(default=False)
 
     class Meta:
         """Peewee's settings."""
@@ -41,7 +43,10 @@ class Car(Base):
 
 
 class Job(Base):
-    """One car under work. `moved_at` is when the move last passed to the other side; `once` names the form it is from."""
+    """One car under work. `moved_at` is when the move last passed to the other side; `once` names the form it is from.
+
+    `tuner` is who of the shop has it in hand.
+    """
 
     shop = ForeignKeyField(Shop, on_delete="CASCADE")
     shop_id: int
@@ -51,11 +56,13 @@ class Job(Base):
     moved_at = DateTimeField()
     setup = LongTextField(null=True)
     once = CharField(max_length=64, null=True)
+    tuner = ForeignKeyField(User, null=True, on_delete="SET NULL")
+    tuner_id: int | None
 
     class Meta:
         """Peewee's settings."""
 
-        indexes = ((("shop", "once"), True),)
+        indexes = ((("shop", "once"), True), (("shop", "closed", "moved_at"), False))
 
 
 class Round(Base):
@@ -84,7 +91,7 @@ class Round(Base):
 
 
 class CustomerLink(Base):
-    """The secret link of a job's customer; only a hash of its token is kept."""
+    """The secret link of a job's customer; only a hash of its token is kept. Each mail has a link of its own."""
 
     job = ForeignKeyField(Job, on_delete="CASCADE")
     job_id: int
@@ -92,6 +99,8 @@ class CustomerLink(Base):
     made_at = DateTimeField()
     revoked_at = DateTimeField(null=True)
     seen_at = DateTimeField(null=True)
+    expires_at = DateTimeField(null=True)
+    mail_key = CharField(max_length=64, default="")
 
     class Meta:
         """Peewee's settings."""
@@ -113,6 +122,24 @@ class Message(Base):
     class Meta:
         """Peewee's settings."""
 
+        indexes = ((("job", "at"), False), (("job", "once"), True))
+
+
+class JobNote(Base):
+    """A note among the shop's people about a job, which its customer never sees. `once` names the form."""
+
+    job = ForeignKeyField(Job, on_delete="CASCADE")
+    job_id: int
+    author = ForeignKeyField(User)
+    author_id: int
+    text = CharField(max_length=2000)
+    at = DateTimeField()
+    once = CharField(max_length=64, null=True)
+
+    class Meta:
+        """Peewee's settings."""
+
+        table_name = "job_note"
         indexes = ((("job", "at"), False), (("job", "once"), True))
 
 

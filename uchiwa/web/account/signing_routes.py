@@ -1,15 +1,18 @@
-"""Signing in and out."""
+"""Signing in, with a second factor where the person has one, and out."""
 
 from __future__ import annotations
 
 import asyncio
+from datetime import timedelta
 from typing import Annotated
 
 from anyio import CapacityLimiter, to_thread
 from fastapi import Form, Request
 from fastapi.responses import RedirectResponse, Response
 
-from uchiwa.store import accounts
+from uchiwa.store import accounts, attempts, audit, keys, people, second_factor
+from uchiwa.store.database import run_again, unit_of_work
+from uchiwa.store.models import User
 from uchiwa.web.pages import render
 from uchiwa.web.requests import session
 from uchiwa.web.requests.address import address_of
@@ -20,6 +23,8 @@ from uchiwa.web.routing import router as new_router
 router = new_router()
 _AT_ONCE = 2
 _MOST_WAITING = 64
+CODES, CODE_WINDOW = 8, timedelta(minutes=10)
+"""So many codes can be tried for a person in that time."""
 
 
 class _Hashing:
@@ -41,7 +46,13 @@ def _hashing_here() -> _Hashing:
 @router.get("/sign-in")
 def form(request: Request) -> Response:
     """The sign-in page."""
-    return render(request, "sign_in.html", email="", problem=None)
+    return _form(request, 200, "", None)
+
+
+def _form(request: Request, status: int, email: str, problem: str | None) -> Response:
+    with unit_of_work():
+        nobody = accounts.nobody_yet()
+    return render(request, "sign_in.html", status=status, email=email, problem=problem, nobody=nobody)
 
 
 @router.post("/sign-in", dependencies=[FromOurForm])
@@ -52,9 +63,7 @@ async def sign_in(
     browser, address, hashing = browser_of(request.scope), address_of(request.scope), _hashing_here()
 
     async def again(status: int, problem: str) -> Response:
-        return await to_thread.run_sync(
-            lambda: render(request, "sign_in.html", status=status, email=email, problem=problem)
-        )
+        return await to_thread.run_sync(_form, request, status, email, problem)
 
     if hashing.waiting >= _MOST_WAITING:
         return await again(429, "Very many people are signing in just now. Wait a minute, then try again.")
@@ -69,8 +78,63 @@ async def sign_in(
     finally:
         hashing.waiting -= 1
     if user is None:
+        await to_thread.run_sync(_note_refusal, email)
         return await again(401, "This address and password do not belong together.")
-    await to_thread.run_sync(session.begin, request, user)
+    if user.second_factor:
+        await to_thread.run_sync(lambda: session.begin(request, user, half=True))
+        return RedirectResponse("/sign-in/code", 303)
+    await to_thread.run_sync(_begin, request, user)
+    return RedirectResponse("/", 303)
+
+
+@run_again
+def _note_refusal(email: str) -> None:
+    with unit_of_work():
+        user = people.with_address(email)
+        if user is not None:
+            audit.note("sign-in-refused", shop_id=user.shop_id, who=user.email)
+
+
+@run_again
+def _begin(request: Request, user: User) -> None:
+    with unit_of_work():
+        audit.note("signed-in", shop_id=user.shop_id, user=user)
+    session.begin(request, user)
+
+
+@router.get("/sign-in/code")
+def code_form(request: Request) -> Response:
+    """The page that asks for the second factor."""
+    if session.half_person(request) is None:
+        return RedirectResponse("/sign-in", 303)
+    return render(request, "sign_in_code.html", problem=None)
+
+
+@router.post("/sign-in/code", dependencies=[FromOurForm])
+def code(request: Request, code: Annotated[str, Form(max_length=40)] = "") -> Response:
+    """Take a code of the generator, or a recovery code."""
+    user = session.half_person(request)
+    if user is None:
+        return RedirectResponse("/sign-in", 303)
+    mark = attempts.mark("code", str(user.id))
+    if attempts.count(mark, CODE_WINDOW) > CODES:
+        return render(
+            request, "sign_in_code.html", status=429, problem="Too many codes. Wait ten minutes, then try again."
+        )
+    try:
+        with unit_of_work():
+            by_generator = second_factor.accept(user, code)
+            recovered = not by_generator and second_factor.accept_recovery(user, code)
+            if recovered:
+                audit.note("recovery-used", shop_id=user.shop_id, user=user)
+    except keys.NoKeyError:
+        problem = "The installation's secret was changed, and your generator's with it. Use a recovery code, or ask the owner."
+        return render(request, "sign_in_code.html", status=401, problem=problem)
+    if not by_generator and not recovered:
+        problem = "This code is not right, or was used already. Wait for the next one."
+        return render(request, "sign_in_code.html", status=401, problem=problem)
+    attempts.uncount(mark)
+    _begin(request, user)
     return RedirectResponse("/", 303)
 
 

@@ -11,7 +11,7 @@ from fastapi.responses import JSONResponse, PlainTextResponse, RedirectResponse,
 
 from uchiwa.core.briefs.brief import LAW
 from uchiwa.core.tables.image.files import image_format
-from uchiwa.services import upload_pieces
+from uchiwa.services import correspondence, upload_pieces
 from uchiwa.store import accounts, calibrations, images, log_states, messages, notes, revisions, uploads
 from uchiwa.store.collected import collected, drive_words
 from uchiwa.store.conflict import ConflictError
@@ -144,7 +144,7 @@ def message(
     job, _ = opened
     with unit_of_work():
         lock_job(job.id)
-        messages.write(job, text, None, once)
+        correspondence.from_customer(job, text, once)
     return _private(RedirectResponse(f"/c/{token}#messages", 303))
 
 
@@ -216,7 +216,7 @@ def flashed(request: Request, opened: Opened, token: str, number: Annotated[int,
         found = revisions.offered(job)
         if found is None or found.number != number or number == 0:
             raise ConflictError("Another revision has come meanwhile. Reload the page, and flash that one.")
-        revisions.flashed(job, found)
+        correspondence.flashed(job, found)
     say(request, f"Thank you. Revision {number} is noted as flashed.")
     return _private(RedirectResponse(f"/c/{token}", 303))
 

@@ -15,15 +15,22 @@ from starlette.datastructures import Headers
 from starlette.responses import Response
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
+from uchiwa.store.models import User
+from uchiwa.store.roles import READER
 from uchiwa.web.errors import not_signed_in, refusal
 from uchiwa.web.requests.browser import Browser, browser_of
+from uchiwa.web.requests.limits import is_open
 from uchiwa.web.requests.links import LINK, TooManyGuessesError, open_link
 from uchiwa.web.requests.session import NOT_OUR_FORM, person_of
 
 _SAFE = ("GET", "HEAD", "OPTIONS")
-_OPEN = ("/sign-in",)
+_READERS_OWN = ("/account", "/settings/", "/sign-out")
+"""What somebody who changes nothing in the shop may still send."""
 _PEEK_BYTES = 65_536
 _PART = re.compile(rb'name="csrf"\r\n(?:[^\r\n]{1,200}\r\n)*\r\n([0-9a-f]{1,128})\r\n')
+
+
+LOOKING_ON = "You look on in this shop: you can see everything and change nothing. The owner can let you do more."
 
 
 class Gate:
@@ -53,13 +60,16 @@ class Gate:
     async def _stranger(self, request: Request, browser: Browser) -> Response | None:
         """The answer to somebody who has neither a session nor a link; None for those who have."""
         path = request.scope["path"]
-        if path in _OPEN:
+        if is_open(path):
             return None
         if (found := LINK.match(path)) is not None:
             return await self._at_link(request, found["token"])
-        person: Callable[[Browser], object] = person_of
-        if await to_thread.run_sync(person, browser) is None:
+        person: Callable[[Browser], User | None] = person_of
+        user = await to_thread.run_sync(person, browser)
+        if user is None:
             return not_signed_in(request)
+        if user.role == READER and not path.startswith(_READERS_OWN):
+            return refusal(request, 403, LOOKING_ON)
         return None
 
     async def _at_link(self, request: Request, token: str) -> Response | None:

@@ -20,7 +20,8 @@ GRACE_S = 30.0
 SLOWEST_BYTES_A_SECOND = 2_000
 UPLOAD_PATHS = ("/logs/upload", "/jobs/new", "/jobs/import")
 FILE_PATHS = ("/compare/file", "/image")
-STRANGER_PATHS = ("/sign-in",)
+_OPEN_PATHS = ("/sign-in", "/sign-in/code", "/forgotten")
+_OPEN_AT_A_TOKEN = ("/begin/", "/join/", "/reset/")
 
 POLICY = "; ".join(
     (
@@ -55,9 +56,14 @@ class SlowSenderError(Exception):
     """The body of a request comes more slowly than anybody's line is."""
 
 
+def is_open(path: str) -> bool:
+    """Whether strangers may send something to an address."""
+    return path in _OPEN_PATHS or path.startswith(_OPEN_AT_A_TOKEN)
+
+
 def limit_of(path: str) -> int:
     """Bytes that the body of a request to an address may have."""
-    if path in STRANGER_PATHS:
+    if is_open(path):
         return STRANGER_LIMIT_BYTES
     if path.endswith(UPLOAD_PATHS):
         return UPLOAD_LIMIT_BYTES

@@ -9,7 +9,9 @@ from starlette.datastructures import FormData
 
 from uchiwa.store import sessions
 from uchiwa.store.models import User
+from uchiwa.store.roles import OWNER
 from uchiwa.web.requests.browser import Browser, browser_of
+from uchiwa.web.requests.device import device_words
 
 NOT_OUR_FORM = "This page was open too long, or the form is not ours. Reload the page and try again."
 
@@ -18,11 +20,23 @@ class NotSignedInError(Exception):
     """The page needs a person."""
 
 
-def begin(request: Request, user: User) -> None:
-    """Sign a person in under a new name of the session, so that nobody can have known it before."""
+def begin(request: Request, user: User, *, half: bool = False) -> None:
+    """Sign a person in under a new name of the session, so that nobody can have known it before.
+
+    Args:
+        half: the second factor is still owed; nothing else is opened until then.
+    """
     browser = browser_of(request.scope)
-    browser.become(sessions.begin(user))
-    browser.remember_device(user.email)
+    sessions.end(browser.token)
+    browser.become(sessions.begin(user, device_words(request.headers.get("user-agent", "")), half=half))
+    if not half:
+        browser.remember_device(user.email)
+
+
+def half_person(request: Request) -> User | None:
+    """Who has given the password just now, and owes the second factor."""
+    browser = browser_of(request.scope)
+    return None if browser.fresh else sessions.half_person_of(browser.token)
 
 
 def end(request: Request) -> None:
@@ -57,6 +71,32 @@ def current_user(request: Request) -> User:
     return user
 
 
+def current_owner(request: Request) -> User:
+    """The person signed in, who owns the shop.
+
+    Raises:
+        NotSignedInError: nobody is.
+        HTTPException: 403 for anybody else.
+    """
+    user = current_user(request)
+    if user.role != OWNER:
+        raise HTTPException(403, "This page is the owner's: it is about people, access and the shop's settings.")
+    return user
+
+
+def current_operator(request: Request) -> User:
+    """The person signed in, who looks after the installation.
+
+    Raises:
+        NotSignedInError: nobody is.
+        HTTPException: 404 for anybody else.
+    """
+    user = current_user(request)
+    if not user.operator:
+        raise HTTPException(404)
+    return user
+
+
 async def form_of(request: Request) -> FormData:
     """The fields of a form whose names are not fixed."""
     return await request.form()
@@ -64,4 +104,6 @@ async def form_of(request: Request) -> FormData:
 
 Fields = Annotated[FormData, Depends(form_of)]
 Person = Annotated[User, Depends(current_user)]
+Owner = Annotated[User, Depends(current_owner)]
+Operator = Annotated[User, Depends(current_operator)]
 FromOurForm = Depends(check_csrf)

@@ -6,7 +6,7 @@ from fastapi import Request
 from fastapi.responses import Response
 
 from uchiwa.core.rounds.progress import Move
-from uchiwa.store import jobs as store
+from uchiwa.store import queue as store
 from uchiwa.store.database import unit_of_work
 from uchiwa.web.pages import render
 from uchiwa.web.requests.session import Person
@@ -14,17 +14,45 @@ from uchiwa.web.routing import router as new_router
 from uchiwa.web.shop.queue import QueueRow, queue_rows
 
 router = new_router()
+OPEN, AT_REST, FOUND = 120, 12, 60
+"""Rows that the queue shows of jobs under work, of jobs at rest, and of what was looked for."""
 
 
 @router.get("/")
-def home(request: Request, user: Person, q: str = "", show: int | None = None) -> Response:
-    """The queue; the margin shows one job of it."""
+def home(
+    request: Request, user: Person, q: str = "", show: int | None = None, mine: bool = False, rest: int = 0
+) -> Response:
+    """The queue; the margin shows one job of it.
+
+    Args:
+        mine: only jobs that this person has in hand.
+        rest: how many pages of jobs at rest are passed over.
+    """
+    search, tuner = q[:100], user.id if mine else None
     with unit_of_work():
-        rows = queue_rows(store.queue(user.shop_id, q[:100]))
+        open_jobs = store.queue(user.shop_id, search, closed=False, tuner_id=tuner, limit=OPEN)
+        skip = max(0, min(rest, 10_000)) * AT_REST
+        most = FOUND if search.strip() else AT_REST
+        at_rest = store.queue(user.shop_id, search, closed=True, tuner_id=tuner, limit=most, skip=skip)
+        open_count, closed_count = store.counts(user.shop_id, tuner)
+    rows = queue_rows([*open_jobs, *at_rest])
     groups = [(move, [row for row in rows if row.entry.move is move]) for move in Move]
     ordered = [row for _, members in groups for row in members]
     shown = next((row for row in ordered if row.entry.job.id == show), ordered[0] if ordered else None)
-    return render(request, "home.html", user, groups=groups, shown=shown, q=q, top=top_of(rows))
+    return render(
+        request,
+        "home.html",
+        user,
+        groups=groups,
+        shown=shown,
+        q=q,
+        mine=mine,
+        rest=max(0, rest),
+        top=top_of(rows),
+        more_open=0 if search.strip() else max(0, open_count - OPEN),
+        more_at_rest=0 if search.strip() else max(0, closed_count - skip - AT_REST),
+        counts=(open_count, closed_count),
+    )
 
 
 def top_of(rows: list[QueueRow]) -> float:

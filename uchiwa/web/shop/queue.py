@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from uchiwa.core.rounds.progress import Standing, Station, next_station, standings
-from uchiwa.store.jobs import QueueEntry
+from uchiwa.store.queue import QueueEntry
 from uchiwa.web.round_context import address
 
 

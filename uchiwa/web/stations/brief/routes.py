@@ -15,6 +15,7 @@ from uchiwa.core.cars.car_file import CarFile
 from uchiwa.core.errors import BadInput
 from uchiwa.core.rounds.progress import Station
 from uchiwa.core.typed_number import plain_number
+from uchiwa.services import correspondence
 from uchiwa.store import briefs, events, import_results, links, log_states, messages
 from uchiwa.store import jobs as store
 from uchiwa.store.collected import collected
@@ -124,6 +125,7 @@ def send(page: RoundPage, form: Fields) -> Response:
     _keep(page, page.user, changed)
     store.moved(page.job)
     token = links.make(page.job) if links.current(page.job) is None else None
+    correspondence.brief_sent(page.job, changed.model_dump_json())
     if token is not None:
         _show_once(page.request, page.job.id, token)
     say(page.request, f"The brief is on the customer's page.{'' if token is None else ' Send them the link.'}")
@@ -223,5 +225,5 @@ def message(
     once: Annotated[str, Form(max_length=64)] = "",
 ) -> Response:
     """Write to the customer."""
-    messages.write(page.job, text, page.user, once)
+    correspondence.to_customer(page.job, text, page.user, once)
     return RedirectResponse(f"{page.path}/brief#messages", 303)

@@ -88,7 +88,7 @@ def freeze(
 @in_locked_round(Station.RETURN)
 def withdraw(page: RoundPage, why: Annotated[str, Form(max_length=500)] = "") -> Response:
     """Withdraw the revision that was sent last."""
-    revision = revisions.withdraw(page.job, page.user, page.round.number, why)
+    revision = work.withdraw(page.job, page.user, page.round.number, why)
     back = revisions.offered(page.job)
     words = f"revision {back.number}" if back is not None and back.number else "the calibration the car came with"
     say(

@@ -1,0 +1,1 @@
+"""Mails: what they tell, how they are written, and how they are sent."""

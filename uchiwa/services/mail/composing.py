@@ -1,0 +1,116 @@
+"""A mail as it goes out: plain text and HTML, in the shop's words, with a link of its own."""
+
+from __future__ import annotations
+
+import json
+from email.headerregistry import Address
+from email.message import EmailMessage
+from email.utils import format_datetime
+from pathlib import Path
+from string import Template
+from typing import Any
+
+from jinja2 import Environment, FileSystemLoader, StrictUndefined
+
+from uchiwa.services.mail.kinds import KINDS, MailKind
+from uchiwa.settings import Settings
+from uchiwa.store import links, one_time_links, people
+from uchiwa.store.clock import aware
+from uchiwa.store.models import Car, Customer, Job, Mail, Shop
+
+_SUBJECT_LIMIT = 200
+_templates = Environment(
+    loader=FileSystemLoader(Path(__file__).parent), autoescape=True, undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True
+)  # fmt: skip
+
+
+class NothingToTellError(RuntimeError):
+    """What a mail was to tell does not hold any more."""
+
+
+def composed(mail: Mail, settings: Settings) -> EmailMessage:
+    """The message; written again it is the same, its secret too.
+
+    Raises:
+        NothingToTellError: its link was ended, its job closed, or its kind is unknown to this version.
+    """
+    kind = KINDS.get(mail.kind)
+    if kind is None:
+        raise NothingToTellError(f"“{mail.kind}” is no kind of mail")
+    shop = Shop.get_or_none(Shop.id == mail.shop_id)
+    names = {key: str(value) for key, value in _names(mail, shop).items()}
+    subject, words = words_of(shop, kind)
+    address = settings.public_address + _path(mail, kind)
+    return _message(mail, settings, shop, kind, _filled(subject, names), _filled(words, names), address)
+
+
+def words_of(shop: Shop | None, kind: MailKind) -> tuple[str, str]:
+    """Subject and words of a kind: the shop's own, else the usual ones."""
+    own = json.loads(shop.mail_words).get(kind.code) if shop is not None and kind.to == "customer" else None
+    return (own["subject"], own["words"]) if own else (kind.subject, kind.words)
+
+
+def _filled(text: str, names: dict[str, str]) -> str:
+    return Template(text).safe_substitute(names)
+
+
+def _names(mail: Mail, shop: Shop | None) -> dict[str, Any]:
+    details = json.loads(mail.details)
+    known: dict[str, Any] = {"shop": shop.name if shop is not None else "Uchiwa"} | details
+    if mail.job_id is None:
+        return known
+    job = Job.select(Job, Car, Customer).join(Car).join(Customer).where(Job.id == mail.job_id).get()
+    if job.closed and mail.user_id is None:
+        raise NothingToTellError("the job was closed")
+    tuner = next(iter(people.concerned(job)), None)
+    return {
+        "customer": job.car.customer.name,
+        "car": job.car.title,
+        "tuner": tuner.name if tuner is not None else known["shop"],
+    } | known
+
+
+def _path(mail: Mail, kind: MailKind) -> str:
+    """The page a mail leads to."""
+    if kind.to == "customer":
+        job = Job.select(Job, Shop).join(Shop).where(Job.id == mail.job_id).get()
+        token = links.for_mail(job, mail.key)
+        if token is None:
+            raise NothingToTellError("the customer's link was ended")
+        return f"/c/{token}"
+    link = mail.link
+    if link is not None:
+        if link.used_at is not None:
+            raise NothingToTellError("its address was used already")
+        return f"/{link.kind}/{one_time_links.token_of(link)}"
+    if kind.to == "tuner":
+        number = json.loads(mail.details).get("round")
+        station = "brief" if kind.code == "message-in" else "logs"
+        return f"/jobs/{mail.job_id}/rounds/{number}/{station}" if number else f"/jobs/{mail.job_id}"
+    return "/account" if kind.code == "account" else "/"
+
+
+def _message(
+    mail: Mail, settings: Settings, shop: Shop | None, kind: MailKind, subject: str, words: str, address: str
+) -> EmailMessage:
+    told: dict[str, Any] = {
+        "paragraphs": [part.splitlines() for part in words.split("\n\n") if part.strip()],
+        "address": address,
+        "link": kind.link.replace("$shop", shop.name if shop is not None else "Uchiwa"),
+        "shop": shop.name if shop is not None else "Uchiwa",
+        "personal": kind.to == "customer" or mail.link_id is not None,
+        "own_page": settings.public_address + "/account" if kind.to == "tuner" else "",
+    }
+    message = EmailMessage()
+    user, _, domain = settings.mail_from.rpartition("@")
+    message["From"] = Address(told["shop"][:60], user, domain)
+    message["To"] = mail.recipient
+    message["Subject"] = " ".join(subject.split())[:_SUBJECT_LIMIT]
+    message["Date"] = format_datetime(aware(mail.made_at))
+    message["Message-ID"] = f"<{mail.key}@{domain}>"
+    message["Auto-Submitted"] = "auto-generated"
+    if kind.code == "reminder":
+        message["List-Unsubscribe"] = f"<{address}#reminders>"
+    message.set_content(_templates.get_template("mail.txt").render(told))
+    message.add_alternative(_templates.get_template("mail.html").render(told), subtype="html")
+    return message
