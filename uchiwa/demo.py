@@ -12,9 +12,9 @@ from dataclasses import replace
 from datetime import timedelta
 
 import numpy as np
-from peewee import IntegrityError
 
 from uchiwa.core.briefs.brief import Purpose
+from uchiwa.core.errors import BadInput
 from uchiwa.core.logs.log import FloatArray, Log
 from uchiwa.core.proposals.fuel.evidence import QUANTITIES
 from uchiwa.core.proposals.fuel.policy import Policy
@@ -46,13 +46,16 @@ from uchiwa.store import (
     answers,
     briefs,
     calibrations,
+    customers,
     draft_steps,
     drafts,
     images,
+    job_notes,
     jobs,
     messages,
     pull_notes,
     revisions,
+    roles,
     samples,
     uploads,
 )
@@ -66,6 +69,8 @@ EMAIL = "orrell@uchiwa.example"
 PASSWORD = "paper-ink-and-a-fan"  # noqa: S105 - the demo's own, printed when it starts
 SHOP = "Hill Club calibration"
 TUNER = "M. Orrell"
+COLLEAGUES = (("tamsin@uchiwa.example", "T. Vane", roles.TUNER), ("club@uchiwa.example", "Hill Club", roles.READER))
+"""Who works with the tuner, and who looks on; they sign in with the same password."""
 KNOCK = ("knock_level", "knock_limit", "knock_count")
 POLICY = Policy(strength=60, limit_percent=12)
 
@@ -109,8 +114,12 @@ def _tuner() -> int:
     """The id of the demo's tuner, made with the shop if there is none."""
     try:
         with unit_of_work():
-            return int(accounts.create_user(accounts.create_shop(SHOP), EMAIL, TUNER, PASSWORD).id)
-    except IntegrityError:
+            shop = accounts.create_shop(SHOP)
+            tuner = accounts.create_user(shop, EMAIL, TUNER, PASSWORD, operator=True)
+            for email, name, role in COLLEAGUES:
+                accounts.create_user(shop, email, name, PASSWORD, role)
+            return int(tuner.id)
+    except BadInput:
         with unit_of_work():
             return int(User.get(User.email == EMAIL).id)
 
@@ -236,6 +245,11 @@ def _begin_job(tuner_id: int, demo: DemoJob, car: StandInCar, calibration: Calib
         if half_made is not None and half_made.job_id is not None:
             jobs.drop(Job.get_by_id(half_made.job_id))
         job = jobs.create(tuner, demo.customer, demo.title, demo.details, calibration, car.file)
+        customers.set_email(job.car.customer, f"{'.'.join(demo.customer.lower().split())}@drivers.example")
+        if demo.colleagues:
+            jobs.hand_over(job, tuner, User.get(User.email == COLLEAGUES[0][0]))
+        for words in demo.notes:
+            job_notes.write(job, tuner, words)
         DemoPart.insert(name=_name(demo), job=job, done=False).on_conflict(
             preserve=(DemoPart.job, DemoPart.done)
         ).execute()

@@ -28,6 +28,8 @@ class DemoJob:
         edits: made by hand in the last round: table, cells, cell line, reason.
         carried: how far the last revision has come with the customer.
         runs: on the dyno in the last round, as degrees that the operator added, and what was noted.
+        colleagues: whether the tuner's colleague has it in hand.
+        notes: among the shop's people.
     """
 
     customer: str
@@ -47,6 +49,8 @@ class DemoJob:
     edits: tuple[tuple[str, tuple[tuple[int, int], ...], str, str], ...] = ()
     carried: str = "flashed"
     runs: tuple[tuple[float, str], ...] = ()
+    colleagues: bool = False
+    notes: tuple[str, ...] = ()
 
 
 def _block(columns: range, rows: range) -> tuple[tuple[int, int], ...]:
@@ -83,6 +87,7 @@ JOBS = (
             ),
             ("lambda_target", _block(range(15), range(10, 13)), "min(x, 0.82)", "a shade richer at full boost"),
         ),
+        notes=("Knocks in third only, on the long climb. Look at the charge temperature before giving spark.",),
     ),
     DemoJob(
         "Petra Lindqvist",
@@ -135,6 +140,7 @@ JOBS = (
             (True, "Round 2: the same again, please, and one pull at the club's day if the fuel logs are good."),
             (False, "Did the cruise this morning on the way to work, is that enough?"),
         ),
+        colleagues=True,
     ),
     DemoJob(
         "Emil Castellan",
@@ -156,6 +162,8 @@ JOBS = (
         car="corvid-pike-automatic",
         purpose="idle",
         words=((False, "It started on the first turn this morning and did not die when I put it in D."),),
+        colleagues=True,
+        notes=("She drives short trips in winter: the cold mornings matter more than the last per cent.",),
     ),
     DemoJob(
         "Teodor Vance",

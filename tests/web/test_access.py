@@ -66,7 +66,9 @@ def target(scene: Scene) -> Target:
 def checksums() -> dict[str, int]:
     """Of every table whose rows only somebody with leave may change; of links without when they were used last."""
     with unit_of_work():
-        names = [model._meta.table_name for model in ALL if model._meta.table_name not in NOT_COMPARED | {"customer_link"}]
+        names = [
+            model._meta.table_name for model in ALL if model._meta.table_name not in NOT_COMPARED | {"customer_link"}
+        ]
         found = {name: database.execute_sql(f"CHECKSUM TABLE `{name}`").fetchone()[1] for name in names}
         query = "SELECT COUNT(*), SUM(revoked_at IS NOT NULL) FROM customer_link"
         return found | {"customer_link": database.execute_sql(query).fetchone()}
@@ -146,7 +148,15 @@ def test_nobody_gets_through_who_must_not(target, visitors):
     assert wrong == []
     changed = {name for name, value in checksums().items() if before[name] != value}
     # What the other shop's owner does to their own shop is theirs to do.
-    assert changed <= {"shop", "user", "one_time_link", "computed_channel", "brief_pattern", "customer", "recovery_code"}
+    assert changed <= {
+        "shop",
+        "user",
+        "one_time_link",
+        "computed_channel",
+        "brief_pattern",
+        "customer",
+        "recovery_code",
+    }
     with unit_of_work():
         assert User.get(User.email == "tuner@example.org").name == "Tuner"
         assert target.scene.user.shop.name == "Shop"

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Collection
 from typing import Any
 
 from peewee import JOIN
@@ -48,13 +49,29 @@ def latest(job: Job, kind: str) -> Event | None:
     return first(query.order_by(Event.id.desc()))
 
 
-def history(job: Job, round_: Round | None = None) -> list[Event]:
+def history(
+    job: Job,
+    round_: Round | None = None,
+    *,
+    kinds: Collection[str] = (),
+    before: int | None = None,
+    limit: int | None = None,
+) -> list[Event]:
     """A job's events, or a round's, newest first, with their authors.
 
     Undoing and doing again are not among them: the step itself says whether it stands.
+
+    Args:
+        kinds: only of these kinds.
+        before: the id of an event; only earlier ones.
+        limit: so many at most.
     """
     query = Event.select(Event, User).join(User, JOIN.LEFT_OUTER)
     query = query.where(Event.job == job, Event.kind.not_in((UNDO, REDO)))
     if round_ is not None:
         query = query.where(Event.round == round_)
-    return list(query.order_by(Event.at.desc(), Event.id.desc()))
+    if kinds:
+        query = query.where(Event.kind.in_(list(kinds)))
+    if before is not None:
+        query = query.where(Event.id < before)
+    return list(query.order_by(Event.id.desc()).limit(limit))

@@ -280,3 +280,10 @@ def drop(job: Job) -> None:
 def latest_number(job_id: int) -> int:
     """The number of a job's round under work."""
     return int(Round.select(fn.MAX(Round.number)).where(Round.job == job_id).scalar() or 1)
+
+
+def hand_over(job: Job, by: User, to: User | None) -> None:
+    """Give a locked job into somebody's hands, or into nobody's."""
+    Job.update(tuner=to).where(Job.id == job.id).execute()
+    words = f"Handed to {to.name}" if to is not None else "In nobody's hands"
+    events.record(job, "hand", words, author=by, round_=rounds(job)[-1])

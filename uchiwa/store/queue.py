@@ -60,7 +60,7 @@ def queue(
     if closed is not None:
         query = query.where(Job.closed == closed)
     if moved_before is not None:
-        query = query.where(Job.moved_at < moved_before)
+        query = query.where(Job.moved_at <= moved_before)
     if tuner_id is not None:
         query = query.where(Job.tuner == tuner_id)
     if search.strip():

@@ -13,7 +13,7 @@ import zstandard
 from peewee import Function, IntegrityError, fn
 
 from uchiwa.core.errors import BadInput
-from uchiwa.store import moves
+from uchiwa.store import moves, shops
 from uchiwa.store.clock import now
 from uchiwa.store.database import run_again, unit_of_work
 from uchiwa.store.locks import lock_job
@@ -42,8 +42,13 @@ def _keep_piece(log: LogFile, position: int, piece: Function) -> None:
 def receive(job: Job, round_: Round, name: str, stream: BinaryIO, *, by_customer: bool = False) -> tuple[LogFile, bool]:
     """Keep an upload's bytes; the log and whether it is new. A file that the job already has is not kept twice.
 
+    Raises:
+        BadInput: the shop has no room left.
+
     Call outside a transaction: the bytes go in one by one, and the file is there once all of them are.
     """
+    with unit_of_work():
+        shops.must_have_room(job.shop_id, 1)
     log = _begin(job, round_, name, None, by_customer=by_customer)
     digest, size, position = hashlib.sha256(), 0, 0
     ahead: deque[Future[Function]] = deque()
@@ -131,7 +136,7 @@ def receive_piece(
         The log and, with the last piece, whether it is new; None while more is to come.
 
     Raises:
-        BadInput: the piece does not follow on what is here.
+        BadInput: the piece does not follow on what is here, or the shop has no room left.
     """
     log = _append(job, round_, key, name, start, total, piece, by_customer=by_customer)
     if log.size < total:
@@ -155,6 +160,7 @@ def _append(
         if log is None:
             if start:
                 raise BadInput("an earlier part of this file is missing", where=name, advice="send the file again")
+            shops.must_have_room(job.shop_id, total)
             log = _begin(job, round_, name, key, by_customer=by_customer)
         if start > log.size or len(piece) > PIECE or start + len(piece) > total:
             raise BadInput("the parts of this file do not fit together", where=name, advice="send the file again")

@@ -32,12 +32,16 @@ from uchiwa.web.shop import (
     car_routes,
     channel_routes,
     check_routes,
+    hand_routes,
     home_routes,
     image_routes,
     job_routes,
     mailbox_routes,
     people_routes,
     setup_routes,
+)
+from uchiwa.web.shop import (
+    customer_routes as shop_customer_routes,
 )
 from uchiwa.web.shop import (
     settings_routes as shop_settings_routes,
@@ -61,7 +65,7 @@ _ROUTES = (
     signing_routes, joining_routes, account_routes, home_routes, archive_routes, job_routes, car_routes, brief_routes, log_routes, reading_routes, moment_routes,
     cloud_routes, note_routes, channel_routes, check_routes, customer_routes, fuel_routes, pull_routes, judgement_routes,
     spark_table_routes, idle_routes, clamp_routes, bins_routes, airflow_routes, setup_routes, table_routes, edit_routes, constant_routes, compare_routes, image_routes, review_routes, return_routes,
-    settings_routes, people_routes, shop_settings_routes, mailbox_routes, health_routes,
+    settings_routes, hand_routes, shop_customer_routes, people_routes, shop_settings_routes, mailbox_routes, health_routes,
 )  # fmt: skip
 
 _NICE = 5

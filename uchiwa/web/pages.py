@@ -50,7 +50,10 @@ def duration(seconds: float | None) -> str:
 
 def size(number: int) -> str:
     """Bytes in the unit that fits."""
-    return f"{number / 1e6:.1f} MB" if number >= 1e5 else f"{number / 1e3:.1f} kB"
+    for unit, bytes_ in (("TB", 1e12), ("GB", 1e9), ("MB", 1e6)):
+        if number >= 0.1 * bytes_:
+            return f"{number / bytes_:.1f} {unit}"
+    return f"{number / 1e3:.1f} kB"
 
 
 def thousands(number: float) -> str:

@@ -62,7 +62,7 @@ def begin_form(request: Request, token: str) -> Response:
     """The form for the first shop and its owner."""
     if _found(request, BEGIN, token) is None:
         return _spent(request, BEGIN)
-    return _page(request, "begin.html", 200, None, values={})
+    return _page(request, "begin.html", 200, None, values={"shop": "", "name": "", "email": ""})
 
 
 @router.post("/begin/{token}", dependencies=[FromOurForm])

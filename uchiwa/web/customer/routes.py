@@ -12,7 +12,7 @@ from fastapi.responses import JSONResponse, PlainTextResponse, RedirectResponse,
 from uchiwa.core.briefs.brief import LAW
 from uchiwa.core.tables.image.files import image_format
 from uchiwa.services import correspondence, upload_pieces
-from uchiwa.store import accounts, calibrations, images, log_states, messages, notes, revisions, uploads
+from uchiwa.store import calibrations, customers, images, log_states, mails, messages, notes, people, revisions, uploads
 from uchiwa.store.collected import collected, drive_words
 from uchiwa.store.conflict import ConflictError
 from uchiwa.store.database import unit_of_work
@@ -62,7 +62,7 @@ def page(request: Request, opened: Opened, token: str) -> Response:
     job, round_ = opened
     with unit_of_work():
         state = collected(job, round_)
-        tuner = accounts.first_of(job.shop_id)
+        tuner = next(iter(people.concerned(job)), None)
         revision = revisions.offered(job)
         withdrawn = revisions.withdrawn_last(job)
         image = images.of_revision(revision) if revision is not None else None
@@ -82,6 +82,7 @@ def page(request: Request, opened: Opened, token: str) -> Response:
             "messages": messages.of(job),
             "noted": notes.shown_of(job),
             "law": LAW,
+            "reminded": mails.enabled() and bool(job.car.customer.email) and job.shop.remind_days > 0,
             "standin": standin_of(job) if getattr(request.app.state, "demo", False) else None,
             "ways": WAYS,
         }
@@ -219,6 +220,16 @@ def flashed(request: Request, opened: Opened, token: str, number: Annotated[int,
         correspondence.flashed(job, found)
     say(request, f"Thank you. Revision {number} is noted as flashed.")
     return _private(RedirectResponse(f"/c/{token}", 303))
+
+
+@router.post(_HERE + "/reminders", dependencies=[FromOurForm])
+def reminders(request: Request, opened: Opened, token: str, off: Annotated[bool, Form()]) -> Response:
+    """Have no reminders, or have them again."""
+    job, _ = opened
+    with unit_of_work():
+        customers.set_reminders(job.car.customer, off=off)
+    say(request, "You get no reminders any more." if off else "You are reminded again when nothing came for a while.")
+    return _private(RedirectResponse(f"/c/{token}#reminders", 303))
 
 
 @router.get(_HERE + "/channels.txt")

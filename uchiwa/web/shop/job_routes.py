@@ -15,8 +15,10 @@ from uchiwa.core.tables.image.content import read_calibration
 from uchiwa.core.tables.image.files import read_image
 from uchiwa.core.tables.interchange import calibration_json
 from uchiwa.core.tables.table import Calibration
-from uchiwa.store import events, images, revisions, setups
+from uchiwa.services.mail.telling import title_of
+from uchiwa.store import customers, events, images, job_notes, mails, people, revisions, setups
 from uchiwa.store import jobs as store
+from uchiwa.store.addresses import address_typed
 from uchiwa.store.database import unit_of_work
 from uchiwa.web.pages import render, say
 from uchiwa.web.requests.session import FromOurForm, Person
@@ -28,6 +30,7 @@ from uchiwa.web.svg.convergence import convergence_picture
 router = new_router()
 _TAKEN = (store.TAKE, store.SPARK, store.IDLE, store.CLAMP)
 
+HISTORY, _PAGE, _MAILS = 14, 100, 6
 _CALIBRATION_LIMIT = 34_000_000
 _LAYOUT_LIMIT = 20_000_000
 
@@ -55,14 +58,16 @@ def create(
     customer: Annotated[str, Form(max_length=120)] = "",
     car: Annotated[str, Form(max_length=120)] = "",
     details: Annotated[str, Form(max_length=200)] = "",
+    email: Annotated[str, Form(max_length=190)] = "",
     once: Annotated[str, Form(max_length=64)] = "",
 ) -> Response:
     """Take on a car. What was typed stays in the form if something is wrong; a form sent twice makes one job."""
-    values = {"customer": customer, "car": car, "details": details}
+    values = {"customer": customer, "car": car, "details": details, "email": email}
     name = calibration.filename or "calibration"
     try:
         if not customer.strip() or not car.strip():
             raise BadInput("customer and car are both needed", advice="fill them in")
+        address = address_typed(email) if email.strip() else ""
         data = calibration.file.read(_CALIBRATION_LIMIT + 1)
         if not data:
             raise BadInput("there is no base calibration", advice="choose the car's calibration as a JSON file")
@@ -78,6 +83,8 @@ def create(
             job = store.of_form(user.shop_id, once)
             if job is None:
                 job = store.create(user, customer.strip(), car.strip(), details.strip(), base, once=once)
+                if address:
+                    customers.set_email(job.car.customer, address)
                 if text:
                     images.keep(job, user, text, name, data)
     except store.SentTwiceError:
@@ -95,8 +102,11 @@ def job(request: Request, user: Person, job_id: int) -> Response:
         found = job_of(user, job_id)
         every = store.rounds(found)
         facts = store.facts_of(every)
-        history = events.history(found)
+        taken = events.history(found, kinds=_TAKEN)
+        history = events.history(found, limit=HISTORY + 1)
         every_revision = revisions.of_job(found)
+        notes, sent = job_notes.of_job(found), mails.of_job(found, _MAILS)
+        workers = people.workers(user.shop_id)
     latest = every[-1]
     move, sentence = whose_move(facts[latest.id], closed=found.closed)
     rows: list[dict[str, Any]] = [
@@ -105,9 +115,7 @@ def job(request: Request, user: Person, job_id: int) -> Response:
             "facts": facts[one.id],
             "standing": standings(facts[one.id]),
             "href": address(found.id, one.number, next_station(facts[one.id])),
-            "done": [
-                event for event in history if event.round_id == one.id and event.kind in _TAKEN and not event.put_back
-            ],
+            "done": [event for event in taken if event.round_id == one.id and not event.put_back],
         }
         for one in reversed(every)
     ]
@@ -133,13 +141,29 @@ def job(request: Request, user: Person, job_id: int) -> Response:
         rows=rows,
         move=move,
         sentence=sentence,
-        history=history,
+        history=history[:HISTORY],
+        older=history[HISTORY - 1].id if len(history) > HISTORY else None,
         revisions=every_revision,
+        notes=notes,
+        sent=sent,
+        mail_title=title_of,
+        mail=mails.enabled(),
+        workers=workers,
         results=results,
         verdict=verdict(results),
         region_titles=list(REGION_TITLES.items()),
         picture=convergence_picture(results),
     )
+
+
+@router.get("/jobs/{job_id}/history")
+def history(request: Request, user: Person, job_id: int, before: int | None = None) -> Response:
+    """All that was done to a job, newest first, a page at a time."""
+    with unit_of_work():
+        found = job_of(user, job_id)
+        some = events.history(found, before=before, limit=_PAGE + 1)
+    older = some[_PAGE - 1].id if len(some) > _PAGE else None
+    return render(request, "history.html", user, job=found, history=some[:_PAGE], older=older, before=before)
 
 
 @router.post("/jobs/{job_id}/close", dependencies=[FromOurForm])
