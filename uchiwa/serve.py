@@ -15,11 +15,12 @@ from contextlib import ExitStack, contextmanager
 import click
 import uvicorn
 
+from uchiwa.figures import gather_in, serve_figures
 from uchiwa.log_output import begin_logging
 from uchiwa.parent import PARENT
 from uchiwa.services import joining
 from uchiwa.settings import DEMO, Settings, read_settings
-from uchiwa.store import one_time_links, server
+from uchiwa.store import one_time_links, second_factor, server
 from uchiwa.store.database import connect_to, unit_of_work
 from uchiwa.store.place import free_port, port_is_free
 from uchiwa.store.schema import migrate
@@ -48,6 +49,8 @@ def serve(*, with_demo: bool) -> None:
         place = server.start()
         connect_to(place)
         migrate()
+        if place.older_secret_keys:
+            second_factor.seal_all_anew()
         if with_demo:
             _load_demo()
             beside.enter_context(_mailbox(settings))
@@ -61,6 +64,10 @@ def serve(*, with_demo: bool) -> None:
             os.environ.setdefault(name, value)
         os.environ[PARENT] = str(os.getpid())
         os.environ[DEMO] = "yes" if with_demo else "no"
+        gather_in(settings)
+        figures = serve_figures(settings)
+        if figures is not None:
+            beside.callback(figures.shutdown)
         uvicorn.run(
             "uchiwa.web.app:served",
             factory=True,

@@ -27,6 +27,7 @@ SUBCOMMANDS: dict[str, Subcommand] = {
     "pulls": Subcommand(
         "pulls", "Torque and power of full-load pulls by bands of engine speed, from dyno files and road logs."
     ),
+    "secret": Subcommand("running", "The installation's secret: a new one, and forgetting the older."),
     "serve": Subcommand("running", "Start database, worker and web."),
     "standin": Subcommand("standins", "Simulated cars."),
     "work": Subcommand("running", "Run the worker alone.", hidden=True),

@@ -2,10 +2,16 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+from typing import TYPE_CHECKING
+
 import click
 
 from uchiwa.cli.root import uchiwa
 from uchiwa.core.errors import BadInput
+
+if TYPE_CHECKING:
+    from uchiwa.store.place import Place
 
 
 @uchiwa.command()
@@ -69,3 +75,86 @@ def migrate() -> None:
     connect_to(server.start())
     done = run()
     click.echo(f"Applied {', '.join(done)}." if done else "The schema is up to date.")
+
+
+@db.command()
+@click.argument("file", type=click.Path(dir_okay=False, path_type=Path))
+def backup(file: Path) -> None:
+    """Write everything the database holds to FILE, as it is at this moment; nobody has to stop for it."""
+    from uchiwa.cli.at_database import at_database
+    from uchiwa.store import backup as backups
+    from uchiwa.store.place import Place
+
+    with at_database(to_migrate=True):
+        place = Place.load()
+        assert place is not None  # noqa: S101 - at_database has just used it
+        manifest = backups.back_up(place, file)
+    click.echo(
+        f"{file}: {file.stat().st_size / 1e6:.1f} MB, of {manifest.size / 1e6:.1f} MB of database, SHA-256 {manifest.sha256}"
+    )
+    click.echo(f"The installation's secret is not in it: keep a copy of {Place.file()} somewhere else.")
+
+
+@db.command()
+@click.argument("file", type=click.Path(dir_okay=False, path_type=Path))
+@click.option("--replace", is_flag=True, help="Lose what is in the database now.")
+def restore(file: Path, replace: bool) -> None:
+    """Make the database what it was when the backup FILE was made, and prove that it is."""
+    from uchiwa.store import backup as backups
+    from uchiwa.store import schema, server
+    from uchiwa.store.database import connect_to, database
+
+    ours = not server.running()
+    try:
+        place = server.start()
+        connect_to(place)
+        manifest = backups.restore(place, file, replace=replace)
+        done = schema.migrate()
+        number, damaged = backups.damaged_uploads()
+    finally:
+        database.close_all()
+        if ours:
+            server.stop()
+    if damaged:
+        raise backups.BackupError(f"of {number} raw uploads, those of the logs {damaged} are not as they came")
+    click.echo(
+        f"As it was at {manifest.made_at} (UTC): the same dump, and {number} raw uploads with the hashes they came with."
+    )
+    if done:
+        click.echo(f"Then brought up to date: {', '.join(done)}.")
+
+
+@uchiwa.group()
+def secret() -> None:
+    """The installation's secret, from which links and the tokens of forms follow."""
+
+
+@secret.command()
+def rotate() -> None:
+    """Make a new secret; the older ones still read what they made. Takes hold when the server is started again."""
+    from uchiwa.store.place import Place
+
+    place = _place()
+    place.rotated().save()
+    click.echo(
+        f"A new secret is in {Place.file()}. Start the server again; then, once you wish, uchiwa secret forget-older."
+    )
+
+
+@secret.command("forget-older")
+def forget_older() -> None:
+    """Take the older secrets away, once the server has been started with the new one."""
+    from dataclasses import replace
+
+    place = _place()
+    replace(place, older_secret_keys=()).save()
+    click.echo(f"{len(place.older_secret_keys)} older secrets are forgotten. Start the server again.")
+
+
+def _place() -> Place:
+    from uchiwa.store.place import Place
+
+    place = Place.load()
+    if place is None:
+        raise BadInput("there is no database yet", advice="run uchiwa db start first")
+    return place

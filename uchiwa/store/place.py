@@ -6,7 +6,7 @@ import json
 import os
 import secrets
 import socket
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from ipaddress import ip_address
 from pathlib import Path
 
@@ -68,6 +68,10 @@ class Place:
         place = cls("127.0.0.1", port, DATABASE, secrets.token_urlsafe(24), DATABASE, secrets.token_hex(32))
         place.save()
         return place
+
+    def rotated(self) -> Place:
+        """With a new secret, the ones it had behind it."""
+        return replace(self, secret_key=secrets.token_hex(32), older_secret_keys=self.secrets)
 
     def save(self) -> None:
         """Write it for its owner's eyes only, whole or not at all."""

@@ -41,6 +41,12 @@ def migrate() -> list[str]:
             database.execute_sql("SELECT RELEASE_LOCK(%s)", (_LOCK,))
 
 
+def applied_migrations() -> list[str]:
+    """The migrations that the database has had, in order."""
+    with database.connection_context():
+        return sorted(str(name) for name in Runner(database, str(MIGRATIONS)).applied())
+
+
 def check() -> None:
     """Raises SchemaError unless the schema is the one that this version knows."""
     with database.connection_context():

@@ -11,6 +11,7 @@ from peewee import fn
 
 from uchiwa.store import keys
 from uchiwa.store.clock import now
+from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import RecoveryCode, User
 
 ISSUER = "Uchiwa"
@@ -61,6 +62,17 @@ def new_recovery_codes(user: User) -> list[str]:
     for code in codes:
         RecoveryCode.create(user=user, code_hash=_hash(user, code))
     return [f"{code[:5]}-{code[5:]}" for code in codes]
+
+
+def seal_all_anew() -> None:
+    """Have every generator's secret sealed with the installation's newest secret, so that the older ones can go."""
+    with unit_of_work():
+        for user in User.select().where(User.second_factor != ""):
+            try:
+                box = keys.sealed_anew(user.second_factor)
+            except keys.NoKeyError:
+                continue  # its person comes in with a recovery code
+            User.update(second_factor=box).where(User.id == user.id, User.second_factor == user.second_factor).execute()
 
 
 def codes_left(user: User) -> int:

@@ -8,12 +8,14 @@ from dataclasses import dataclass
 from peewee import fn
 
 from uchiwa.core.errors import BadInput
+from uchiwa.core.typed_number import typed_number
 from uchiwa.settings import read_settings
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import Job, LogFile, Shop
 from uchiwa.store.rows import first, rows
 
 MOST_DAYS = 365
+_MOST_GIGABYTES = 100_000
 _GIGABYTE = 1_000_000_000
 
 
@@ -82,6 +84,21 @@ def room_of(shop: Shop) -> Room:
     taken = LogFile.select(fn.SUM(LogFile.size)).join(Job).where(Job.shop == shop.id, LogFile.source.is_null()).scalar()
     most = shop.quota_bytes if shop.quota_bytes is not None else int(read_settings().shop_gigabytes * _GIGABYTE)
     return Room(int(taken or 0), int(most))
+
+
+def set_room(shop_id: int, gigabytes: str) -> None:
+    """Give a shop a figure of its own for its raw logs; with an empty text the settings' holds.
+
+    Raises:
+        BadInput: that is no number of gigabytes.
+    """
+    most = None
+    if gigabytes.strip():
+        number = typed_number(gigabytes)
+        if not 0 <= number <= _MOST_GIGABYTES:
+            raise BadInput(f"“{gigabytes}” is no room", advice=f"give 0 to {_MOST_GIGABYTES} gigabytes")
+        most = int(number * _GIGABYTE)
+    Shop.update(quota_bytes=most).where(Shop.id == shop_id).execute()
 
 
 def must_have_room(shop_id: int, size: int) -> None:

@@ -26,6 +26,7 @@ from uchiwa.web.pages import HERE
 from uchiwa.web.requests.browser import BrowserMiddleware
 from uchiwa.web.requests.gate import Gate
 from uchiwa.web.requests.limits import GuardMiddleware, SlowSenderError, TooLargeError
+from uchiwa.web.requests.measuring import MeasuringMiddleware
 from uchiwa.web.requests.request_id import RequestIdMiddleware
 from uchiwa.web.shop import (
     archive_routes,
@@ -37,6 +38,7 @@ from uchiwa.web.shop import (
     image_routes,
     job_routes,
     mailbox_routes,
+    operation_routes,
     people_routes,
     setup_routes,
 )
@@ -65,7 +67,7 @@ _ROUTES = (
     signing_routes, joining_routes, account_routes, home_routes, archive_routes, job_routes, car_routes, brief_routes, log_routes, reading_routes, moment_routes,
     cloud_routes, note_routes, channel_routes, check_routes, customer_routes, fuel_routes, pull_routes, judgement_routes,
     spark_table_routes, idle_routes, clamp_routes, bins_routes, airflow_routes, setup_routes, table_routes, edit_routes, constant_routes, compare_routes, image_routes, review_routes, return_routes,
-    settings_routes, hand_routes, shop_customer_routes, people_routes, shop_settings_routes, mailbox_routes, health_routes,
+    settings_routes, hand_routes, shop_customer_routes, people_routes, shop_settings_routes, mailbox_routes, operation_routes, health_routes,
 )  # fmt: skip
 
 _NICE = 5
@@ -90,14 +92,14 @@ def served() -> FastAPI:
     os.nice(_NICE)
     settings = read_settings()
     begin_logging(settings)
-    return create_app(place.secret_key, demo=os.environ.get(DEMO) == "yes", settings=settings)
+    return create_app(*place.secrets, demo=os.environ.get(DEMO) == "yes", settings=settings)
 
 
-def create_app(secret_key: str, *, demo: bool = False, settings: Settings | None = None) -> FastAPI:
+def create_app(*secrets: str, demo: bool = False, settings: Settings | None = None) -> FastAPI:
     """The application; the database must have been connected.
 
     Args:
-        secret_key: from which the tokens of forms and devices follow.
+        secrets: from which the tokens of forms and devices follow, the newest first.
         demo: whether customers' pages offer the stand-in cars.
         settings: what a person has set from outside.
     """
@@ -121,9 +123,10 @@ def create_app(secret_key: str, *, demo: bool = False, settings: Settings | None
 
     # The last one added is the first to see a request.
     app.add_middleware(Gate)
-    app.add_middleware(BrowserMiddleware, secret=secret_key, secure=found.https)
-    app.add_middleware(GuardMiddleware)
+    app.add_middleware(BrowserMiddleware, secrets=secrets, secure=found.https)
+    app.add_middleware(GuardMiddleware, strict=found.https)
     if found.trusted_proxies:
         app.add_middleware(ProxyHeadersMiddleware, trusted_hosts=found.trusted_proxies)
     app.add_middleware(RequestIdMiddleware)
+    app.add_middleware(MeasuringMiddleware)
     return app

@@ -53,7 +53,7 @@ def size(number: int) -> str:
     for unit, bytes_ in (("TB", 1e12), ("GB", 1e9), ("MB", 1e6)):
         if number >= 0.1 * bytes_:
             return f"{number / bytes_:.1f} {unit}"
-    return f"{number / 1e3:.1f} kB"
+    return f"{number / 1e3:.1f} kB" if number else "0 kB"
 
 
 def thousands(number: float) -> str:

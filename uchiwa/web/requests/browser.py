@@ -16,6 +16,7 @@ from starlette.types import ASGIApp, Message, Receive, Scope, Send
 from uchiwa.store import sessions
 
 COOKIE, DEVICE = "uchiwa", "uchiwa-device"
+DEVICE_PATH = "/sign-in"
 _LASTS_S = 14 * 24 * 3600
 _DEVICE_LASTS_S = 400 * 24 * 3600
 _TOKEN = re.compile(r"[A-Za-z0-9_-]{20,64}")
@@ -30,6 +31,8 @@ class Browser:
     Attributes:
         token: names its session; who has it is signed in, if it is.
         device: the value of its device cookie, as it came.
+        secrets: the installation's, the newest first.
+        secure: whether its cookies go over TLS only.
         fresh: whether it has to be told its token.
         cookies: others to be set with the answer.
         person: whom the session was found to belong to, once that has been asked.
@@ -39,7 +42,7 @@ class Browser:
 
     token: str
     device: str
-    secret: str
+    secrets: tuple[str, ...]
     secure: bool
     fresh: bool = False
     cookies: list[str] = field(default_factory=list)
@@ -55,11 +58,14 @@ class Browser:
     @property
     def form_token(self) -> str:
         """What its forms carry as proof that they are ours; follows from its own token, and does not tell it."""
-        return hmac.new(self.secret.encode(), f"form {self.token}".encode(), hashlib.sha256).hexdigest()
+        return self._form_token(self.secrets[0])
+
+    def _form_token(self, secret: str) -> str:
+        return hmac.new(secret.encode(), f"form {self.token}".encode(), hashlib.sha256).hexdigest()
 
     def is_form_token(self, given: str) -> bool:
-        """Whether a request carries it."""
-        return secrets.compare_digest(given.encode(), self.form_token.encode())
+        """Whether a request carries it, from whichever of the secrets."""
+        return any(secrets.compare_digest(given.encode(), self._form_token(one).encode()) for one in self.secrets)
 
     def new_once(self) -> str:
         """A name for a form that is to be sent once only, however often its button is pressed."""
@@ -72,10 +78,11 @@ class Browser:
     def set_cookie(self, name: str, value: str, lasts_s: int, path: str = "/") -> None:
         """Set a cookie with the answer, which no script can read."""
         safe = "; Secure" if self.secure else ""
-        self.cookies.append(f"{name}={value}; Path={path}; Max-Age={lasts_s}; HttpOnly; SameSite=Lax{safe}")
+        called = cookie_name(name, secure=self.secure, path=path)
+        self.cookies.append(f"{called}={value}; Path={path}; Max-Age={lasts_s}; HttpOnly; SameSite=Lax{safe}")
 
     def _devices(self) -> URLSafeSerializer:
-        return URLSafeSerializer(self.secret, salt="device")
+        return URLSafeSerializer(list(reversed(self.secrets)), salt="device")
 
     def known_device(self, email: str) -> str:
         """The name of this device, if the person with this address has signed in on it before; else empty."""
@@ -90,7 +97,14 @@ class Browser:
         """Know this device again when the person signs in the next time."""
         name = self.known_device(email) or secrets.token_urlsafe(12)
         value = self._devices().dumps({"who": _who(email), "name": name})
-        self.set_cookie(DEVICE, str(value), _DEVICE_LASTS_S, path="/sign-in")
+        self.set_cookie(DEVICE, str(value), _DEVICE_LASTS_S, path=DEVICE_PATH)
+
+
+def cookie_name(name: str, *, secure: bool, path: str = "/") -> str:
+    """A cookie's name; over TLS with the prefix that binds it to this host, or for one path to TLS (RFC 6265bis, 4.1.3)."""
+    if not secure:
+        return name
+    return f"__Host-{name}" if path == "/" else f"__Secure-{name}"
 
 
 def _who(email: str) -> str:
@@ -117,8 +131,8 @@ def _cookies(scope: Scope) -> SimpleCookie:
 class BrowserMiddleware:
     """Finds out which browser asks, and tells a new one its name with the first page."""
 
-    def __init__(self, app: ASGIApp, secret: str, *, secure: bool) -> None:
-        self.app, self.secret, self.secure = app, secret, secure
+    def __init__(self, app: ASGIApp, secrets: tuple[str, ...], *, secure: bool) -> None:
+        self.app, self.secrets, self.secure = app, secrets, secure
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         """Serve one request."""
@@ -126,12 +140,15 @@ class BrowserMiddleware:
             await self.app(scope, receive, send)
             return
         jar = _cookies(scope)
-        given = jar[COOKIE].value if COOKIE in jar else ""
+        session, device = (
+            cookie_name(one, secure=self.secure, path=path) for one, path in ((COOKIE, "/"), (DEVICE, DEVICE_PATH))
+        )
+        given = jar[session].value if session in jar else ""
         known = _TOKEN.fullmatch(given) is not None
         browser = Browser(
             given if known else sessions.new_token(),
-            jar[DEVICE].value if DEVICE in jar else "",
-            self.secret,
+            jar[device].value if device in jar else "",
+            self.secrets,
             self.secure,
             fresh=not known,
         )

@@ -45,6 +45,8 @@ HEADERS = {
 }
 
 
+STRICT = {"strict-transport-security": "max-age=63072000; includeSubDomains"}
+"""For two years, browsers that have been here over TLS come back over TLS only (RFC 6797)."""
 _CLOSE = {"connection": "close"}
 
 
@@ -73,15 +75,16 @@ def limit_of(path: str) -> int:
 class GuardMiddleware:
     """Refuses bodies over the limit, whatever length they claim, cuts slow senders off, and adds security headers."""
 
-    def __init__(self, app: ASGIApp) -> None:
+    def __init__(self, app: ASGIApp, *, strict: bool = False) -> None:
         self.app = app
+        self.headers = HEADERS | (STRICT if strict else {})
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         """Guard one request."""
         if scope["type"] != "http":
             await self.app(scope, receive, send)
             return
-        guarded = _Guarded(scope, receive, send)
+        guarded = _Guarded(scope, receive, send, self.headers)
         if guarded.claims_too_much():
             await guarded.refuse(TooLargeError())
             return
@@ -94,8 +97,8 @@ class GuardMiddleware:
 class _Guarded:
     """One request: what has come of its body, and whether its answer has begun."""
 
-    def __init__(self, scope: Scope, receive: Receive, send: Send) -> None:
-        self._scope, self._receive, self._send = scope, receive, send
+    def __init__(self, scope: Scope, receive: Receive, send: Send, added: dict[str, str]) -> None:
+        self._scope, self._receive, self._send, self._added = scope, receive, send, added
         self._most = limit_of(scope["path"])
         self._refused: TooLargeError | SlowSenderError | None = None
         self._started = self._ended = False
@@ -135,7 +138,7 @@ class _Guarded:
         if message["type"] == "http.response.start":
             self._started = True
             headers = MutableHeaders(scope=message)
-            for name, value in HEADERS.items():
+            for name, value in self._added.items():
                 headers.setdefault(name, value)
             if not self._scope["path"].startswith("/static/"):
                 headers["cache-control"] = "no-store"

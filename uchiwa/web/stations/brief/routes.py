@@ -24,7 +24,7 @@ from uchiwa.store.models import User
 from uchiwa.store.three_way import mark_of
 from uchiwa.web.grid.coverage import squares
 from uchiwa.web.pages import render, say
-from uchiwa.web.requests.browser import browser_of
+from uchiwa.web.requests.browser import browser_of, cookie_name
 from uchiwa.web.requests.session import Fields, FromOurForm
 from uchiwa.web.round_context import (
     RoundPage,
@@ -97,10 +97,12 @@ def _keep(page: RoundPage, user: User, brief: Brief) -> None:
 
 def _fresh_link(request: Request, job_id: int) -> str | None:
     """The address of a link that has just been made, shown once."""
-    token = request.cookies.get(_FRESH, "")
+    browser = browser_of(request.scope)
+    here = f"/jobs/{job_id}/"
+    token = request.cookies.get(cookie_name(_FRESH, secure=browser.secure, path=here), "")
     if not _TOKEN.fullmatch(token):
         return None
-    browser_of(request.scope).set_cookie(_FRESH, "", 0, path=f"/jobs/{job_id}/")
+    browser.set_cookie(_FRESH, "", 0, path=here)
     return _address(request, token)
 
 
