@@ -6,7 +6,7 @@ BIN := .venv/bin
 # One more than cores: tests of servers and browsers wait much of their time.
 WORKERS ?= $(shell expr $$(nproc) + 1)
 
-.PHONY: demo demo-fresh test accuracy coverage lint bench load fuzz screenshots lock clean
+.PHONY: demo demo-fresh test accuracy coverage lint bench load fuzz kills cluster screenshots lock clean
 
 demo: .venv/run.stamp
 	@setup/system-packages run
@@ -53,6 +53,15 @@ load: .venv/dev.stamp
 fuzz: .venv/dev.stamp
 	@setup/system-packages run
 	$(BIN)/python -m bench.fuzz
+
+kills: .venv/dev.stamp
+	@setup/system-packages run
+	$(BIN)/python -m bench.kills
+
+cluster: .venv/dev.stamp
+	@setup/system-packages test
+	@setup/cluster-packages
+	$(BIN)/python -m tests.cluster
 
 screenshots: .venv/dev.stamp
 	@setup/system-packages test

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import shutil
 import tempfile
@@ -17,7 +18,7 @@ from tests.ports import own
 from uchiwa.core.logs.log import Channel, Log, Raster
 from uchiwa.core.quantities.catalogue import QUANTITIES
 from uchiwa.core.tables.table import Axis, Calibration, Constant, Table, frozen
-from uchiwa.store.place import free_port
+from uchiwa.store.place import Place, free_port
 
 os.environ.setdefault("UCHIWA_DB_FAST", "1")
 keep_drives()
@@ -90,6 +91,15 @@ def steady() -> Callable[..., Log]:
     return make
 
 
+def place_in(cluster: str) -> Place:
+    """A database of this worker's own in a cluster of `tests.cluster`, each worker beginning with another node."""
+    told = json.loads(cluster)
+    number = int(os.environ.get("PYTEST_XDIST_WORKER", "gw0").removeprefix("gw"))
+    ports = told["ports"][number % len(told["ports"]) :] + told["ports"][: number % len(told["ports"])]
+    nodes = [("127.0.0.1", port) for port in ports]
+    return Place.elsewhere(nodes, told["user"], told["password"], f"{told['database']}_{number}")
+
+
 @pytest.fixture(scope="session")
 def database_home() -> Iterator[Path]:
     """A database server of the tests' own, in a folder of its own."""
@@ -107,6 +117,8 @@ def database_home() -> Iterator[Path]:
     os.environ["UCHIWA_HOME"] = str(home)
     os.environ["UCHIWA_DB_PORT"] = str(free_port(own(8561)))
     try:
+        if cluster := os.environ.get("UCHIWA_TEST_CLUSTER"):
+            place_in(cluster).save()
         connect_to(server.start())
         migrate()
         yield home

@@ -155,7 +155,7 @@ class Watch(threading.Thread):
         """Look once a second until told to stop."""
         while not self._over.wait(1.0):
             try:
-                if server.process_id() is None:
+                if server.looked_after_here() and server.process_id() is None:
                     server.start()
             except Exception as error:  # it is tried again in a second, and the health page says what is wrong
                 _log.warning("the database does not start: %s", error)

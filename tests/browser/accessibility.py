@@ -12,8 +12,11 @@ from uchiwa import demo
 
 _AXE = Path(__file__).with_name("axe") / "axe.min.js"
 _RULES = ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "best-practice"]
-_SHOP = ("/", "/jobs/new", "/shop/checks", "/shop/channels")
-_JOB = ("", "/car", "/image", "/setups")
+_SHOP = (
+    "/", "/jobs/new", "/shop/checks", "/shop/channels", "/shop/people", "/shop/customers?show=1", "/shop/settings", "/shop/audit",
+    "/operation", "/account", "/account/second-factor", "/mailbox",
+)  # fmt: skip
+_JOB = ("", "/car", "/image", "/setups", "/history")
 _ROUND = (
     "brief", "logs", "fuel", "fuel?view=proposed", "airflow", "read", "spark/knock", "spark/pulls", "spark/torque", "spark/limit",
     "tables", "tables?table=constants", "compare", "review", "return", "bins",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -75,6 +76,28 @@ def migrate() -> None:
     connect_to(server.start())
     done = run()
     click.echo(f"Applied {', '.join(done)}." if done else "The schema is up to date.")
+
+
+@db.command()
+@click.argument("nodes", nargs=-1, required=True)
+@click.option("--user", default="uchiwa", show_default=True)
+@click.option("--database", default="uchiwa", show_default=True)
+@click.option("--password-stdin", is_flag=True, help="Read the password from standard input, rather than ask for it.")
+def use(nodes: tuple[str, ...], user: str, database: str, password_stdin: bool) -> None:
+    """Use a MariaDB that somebody else looks after; NODES are host:port, several for a Galera cluster."""
+    from uchiwa.store import server
+    from uchiwa.store.place import Place
+
+    parted = [one.rpartition(":") for one in nodes]
+    if not all(host and port.isascii() and port.isdigit() for host, _, port in parted):
+        raise BadInput("a node is host:port", where=" ".join(nodes), advice="write for example 10.0.0.5:3306")
+    password = sys.stdin.readline().rstrip("\r\n") if password_stdin else click.prompt("Password", hide_input=True)
+    if server.looked_after_here() and server.running():
+        raise BadInput("the server of this folder still runs", advice="run uchiwa db stop first")
+    place = Place.elsewhere([(host, int(port)) for host, _, port in parted], user, password, database)
+    place.save()
+    server.start()
+    click.echo(f"{Place.file()} leads to {' '.join(nodes)} now. Copy it to every machine that is to serve or to work.")
 
 
 @db.command()

@@ -27,6 +27,7 @@ _CONNECTION_LOST = frozenset({2006, 2013, 2055, 1927, 1053, 1080, 1152, 1158, 11
 _NOT_REACHED = frozenset({2003, 2002, 1040, 1203, 1047})
 """Refused connections, too many of them, and a node of a cluster that is not ready."""
 
+_NOT_IN_THE_CLUSTER = 1047
 _TRIES = 12
 _PATIENCE_S = 12.0
 _FIRST_PAUSE_S, _LONGEST_PAUSE_S = 0.02, 1.0
@@ -41,19 +42,43 @@ class Pool(PooledMySQLDatabase):
     def __init__(self) -> None:
         super().__init__(None)  # type: ignore[no-untyped-call]
         self.mine = _Mine()
+        self.clustered = False
 
     def _connect(self) -> Any:
+        """A connection to the node it used last, else to any other that takes one."""
         try:
-            return super()._connect()
+            return self._ready(super()._connect())
         except pymysql.err.OperationalError:
             place = Place.load()
-            if place is None or (place.host, place.port) == self._reached():
-                raise
-            self.connect_params |= {"host": place.host, "port": place.port, "password": place.password}
-            return super()._connect()
+            for host, port in self._elsewhere(place):
+                self.connect_params |= {"host": host, "port": port, "password": place.password if place else ""}
+                try:
+                    return self._ready(super()._connect())
+                except pymysql.err.OperationalError:
+                    continue
+            raise
 
-    def _reached(self) -> tuple[object, object]:
-        return self.connect_params.get("host"), self.connect_params.get("port")
+    def _ready(self, connection: Any) -> Any:
+        """A connection, if its node can be worked with: one that has lost the others of its cluster cannot."""
+        if self.clustered:
+            try:
+                with connection.cursor() as cursor:
+                    cursor.execute("SHOW STATUS LIKE 'wsrep_ready'")
+                    found = cursor.fetchone()
+            except pymysql.MySQLError:
+                connection.close()
+                raise
+            if found and found[1] != "ON":
+                connection.close()
+                raise pymysql.err.OperationalError(_NOT_IN_THE_CLUSTER, "this node has lost its cluster")
+        return connection
+
+    def _elsewhere(self, place: Place | None) -> list[tuple[str, int]]:
+        """The other nodes, in an order of their own for each process; of a single server, where it has moved to."""
+        here = (self.connect_params.get("host"), self.connect_params.get("port"))
+        found = [one for one in (place.nodes if place is not None else ()) if one != here]
+        random.shuffle(found)
+        return found
 
     def execute_sql(self, sql: str, params: Any = None, **more: Any) -> Any:
         """Run a statement, noting whether it may have changed something."""
@@ -78,6 +103,7 @@ def connect_to(place: Place) -> None:
     keys.use(*place.secrets)
     if not database.deferred:
         database.close_all()
+    database.clustered = len(place.nodes) > 1
     database.init(
         place.database,
         host=place.host,

@@ -6,6 +6,7 @@ import json
 import os
 import secrets
 import socket
+from collections.abc import Sequence
 from dataclasses import asdict, dataclass, replace
 from ipaddress import ip_address
 from pathlib import Path
@@ -24,7 +25,11 @@ def home() -> Path:
 
 @dataclass(frozen=True)
 class Place:
-    """How to reach a database server."""
+    """How to reach a database server, or any node of a cluster of them.
+
+    `older_secret_keys` are secrets from before, `other_nodes` further nodes as `host:port`; `ours` says
+    whether the server is started and stopped here, rather than looked after by somebody else.
+    """
 
     host: str
     port: int
@@ -33,6 +38,14 @@ class Place:
     database: str
     secret_key: str
     older_secret_keys: tuple[str, ...] = ()
+    other_nodes: tuple[str, ...] = ()
+    ours: bool = True
+
+    @property
+    def nodes(self) -> tuple[tuple[str, int], ...]:
+        """Host and port of every node of the cluster, of which any will do; of a single server, its own."""
+        parted = (one.rpartition(":") for one in self.other_nodes)
+        return ((self.host, self.port), *((host, int(port)) for host, _, port in parted))
 
     @property
     def secrets(self) -> tuple[str, ...]:
@@ -59,7 +72,8 @@ class Place:
         if not path.exists():
             return None
         found = json.loads(path.read_text())
-        return cls(**found | {"older_secret_keys": tuple(found.get("older_secret_keys", ()))})
+        several = {name: tuple(found.get(name, ())) for name in ("older_secret_keys", "other_nodes")}
+        return cls(**found | several)
 
     @classmethod
     def make(cls) -> Place:
@@ -68,6 +82,15 @@ class Place:
         place = cls("127.0.0.1", port, DATABASE, secrets.token_urlsafe(24), DATABASE, secrets.token_hex(32))
         place.save()
         return place
+
+    @classmethod
+    def elsewhere(cls, nodes: Sequence[tuple[str, int]], user: str, password: str, database: str) -> Place:
+        """A database that somebody else looks after, with the secrets that this installation has, or new ones."""
+        known = cls.load()
+        secret = known.secrets if known is not None else (secrets.token_hex(32),)
+        (host, port), *others = nodes
+        more = tuple(f"{name}:{number}" for name, number in others)
+        return cls(host, port, user, password, database, secret[0], secret[1:], more, ours=False)
 
     def rotated(self) -> Place:
         """With a new secret, the ones it had behind it."""

@@ -161,6 +161,8 @@ def start() -> Place:
         ServerError: it cannot be started, or does not answer; the message says why and what to do.
     """
     place = Place.load()
+    if place is not None and not place.ours:
+        return _elsewhere(place)
     if place is not None and process_id() is not None and reachable(place):
         return place
     with _alone():
@@ -168,6 +170,25 @@ def start() -> Place:
         if process_id() is None:
             return _start_process(_on_free_port(place))
         return _wait_for(place)
+
+
+def _elsewhere(place: Place) -> Place:
+    """The place of a database that somebody else looks after, once one of its nodes answers.
+
+    Raises:
+        ServerError: none does.
+    """
+    refusals = [_refusal(replace(place, host=host, port=port)) for host, port in place.nodes]
+    if all(refusals):
+        told = ", ".join(f"{host}:{port}" for host, port in place.nodes)
+        raise ServerError(f"the database at {told} does not take a connection: {refusals[0]}")
+    return place
+
+
+def looked_after_here() -> bool:
+    """Whether the server is started and stopped here."""
+    place = Place.load()
+    return place is None or place.ours
 
 
 def _on_free_port(place: Place) -> Place:
@@ -265,12 +286,14 @@ def _wait_for(place: Place) -> Place:
 
 
 def running() -> bool:
-    """Whether our server's process lives, busy or not."""
-    return state() is not State.DEAD
+    """Whether our server's process lives, busy or not; or the server is not ours to start and stop."""
+    return not looked_after_here() or state() is not State.DEAD
 
 
 def stop() -> bool:
-    """Stop the server, waiting for it; whether there was one to stop."""
+    """Stop the server, waiting for it; whether there was one to stop, and ours."""
+    if not looked_after_here():
+        return False
     with _alone():
         pid = process_id()
         if pid is None:

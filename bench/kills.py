@@ -1,0 +1,451 @@
+"""`python -m bench.kills [COUNT [SEED]]`: kill -9 of web, worker or database, or a full disk, while somebody works.
+
+Each time one act is sent (upload, import, edit, take, freeze, return, mail) and a victim is killed at a random moment of it.
+The one who works sends the same again, as a person would, until it is answered. Then everything is compared with what must be
+there: nothing that was answered may be lost, nothing be there twice, nothing be stuck for longer than a lease. Prints a table.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import io
+import os
+import random
+import re
+import signal
+import statistics
+import subprocess
+import sys
+import tempfile
+import threading
+import time
+from collections import defaultdict
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+import httpx2 as httpx
+
+from bench.fuzz import PASSWORD, drive
+from bench.screenshots import wait_until_well
+from uchiwa.core.logs.writers import write_log
+from uchiwa.standin.cars import pike_base
+from uchiwa.standin.mailbox import kept_mails, open_mailbox
+from uchiwa.store import accounts, jobs, leases, links, revisions, server, uploads
+from uchiwa.store.database import connect_to, database, run_again, unit_of_work
+from uchiwa.store.models import Customer, Draft, Event, Job, LogFile, Message, Revision, Round, User
+from uchiwa.store.place import Place, free_port
+
+COUNT = 100
+EMAIL, DRIVER = "tuner@example.org", "driver@example.org"
+PATIENCE_S = leases.LEASE.total_seconds() + 60.0
+VICTIMS = ("web", "worker", "database")
+FULL = "full disk"
+
+
+@dataclass
+class Outcome:
+    """What became of one act."""
+
+    act: str
+    victim: str
+    seconds: float
+    wrong: list[str] = field(default_factory=list)
+
+
+def processes() -> dict[str, list[int]]:
+    """The running processes of our home by what they are."""
+    found: dict[str, list[int]] = defaultdict(list)
+    mark = f"UCHIWA_HOME={os.environ['UCHIWA_HOME']}"
+    for entry in Path("/proc").glob("[0-9]*"):
+        try:
+            command = (entry / "cmdline").read_bytes().replace(b"\0", b" ").decode(errors="replace")
+            environment = (entry / "environ").read_bytes().decode(errors="replace").split("\0")
+        except OSError:
+            continue
+        if int(entry.name) == os.getpid() or mark not in environment:
+            continue
+        if "mariadbd" in command:
+            found["database"].append(int(entry.name))
+        elif "uchiwa work" in command:
+            found["worker"].append(int(entry.name))
+        elif "multiprocessing.spawn" in command and "uvicorn" not in command:
+            found["web"].append(int(entry.name))
+    return found
+
+
+class Tuner:
+    """Somebody who works, and sends again what was not answered."""
+
+    def __init__(self, address: str) -> None:
+        self.client = httpx.Client(base_url=address, timeout=60, trust_env=False)
+        self.token = ""
+        self.sign_in()
+
+    def sign_in(self) -> None:
+        """With patience."""
+
+        def once() -> bool:
+            page = self.client.get("/sign-in").text
+            token = re.search(r'name="csrf" content="([^"]+)"', page)[1]
+            form = {"csrf": token, "email": EMAIL, "password": PASSWORD}
+            if self.client.post("/sign-in", data=form).status_code != 303:
+                return False
+            self.token = re.search(r'name="csrf" content="([^"]+)"', self.client.get("/").text)[1]
+            return True
+
+        until(once, "signing in")
+
+    def send(self, path: str, data: dict[str, Any], **more: Any) -> int:
+        """A form, again and again until it is taken, or refused since it was taken already; the status."""
+        status = 0
+
+        def once() -> bool:
+            nonlocal status
+            answer = self.client.post(path, data=data, headers={"x-csrf": self.token}, **more)
+            status = answer.status_code
+            return status < 500 and status != 403
+
+        until(once, path)
+        return status
+
+
+def until(done: Callable[[], bool], what: str, seconds: float = PATIENCE_S) -> None:
+    """Try with short pauses until it is done.
+
+    Raises:
+        TimeoutError: it is not, in time.
+    """
+    deadline = time.monotonic() + seconds
+    while True:
+        try:
+            if done():
+                return
+        except (httpx.HTTPError, TypeError):
+            pass
+        if time.monotonic() > deadline:
+            raise TimeoutError(f"{what} was stuck for {seconds:.0f} s")
+        time.sleep(0.15)
+
+
+@run_again
+def look(act: Callable[[], Any]) -> Any:
+    """Ask the database, with patience."""
+    with unit_of_work():
+        return act()
+
+
+def patient(act: Callable[[], Any]) -> Any:
+    """The same, however long the database is away."""
+    found: list[Any] = []
+
+    def once() -> bool:
+        try:
+            found[:] = [look(act)]
+        except Exception:
+            database.close_all()
+            return False
+        return True
+
+    until(once, "asking the database", 120.0)
+    return found[0]
+
+
+class Fire:
+    """One shop, and the acts in it."""
+
+    def __init__(self, address: str, mailbox: Path, rng: random.Random) -> None:
+        self.tuner, self.mailbox, self.rng = Tuner(address), mailbox, rng
+        self.number = 0
+        self.log = write_log(drive(1), "csv")
+
+    def scene(self) -> tuple[Job, Round]:
+        """A fresh job with a log that is ready."""
+
+        def make() -> tuple[Job, Round]:
+            user = User.get(User.email == EMAIL)
+            self.number += 1
+            job = jobs.create(user, f"Driver {self.number}-{time.monotonic_ns()}", "Corvid Pike", "", pike_base())
+            Customer.update(email=DRIVER).where(Customer.id == job.car.customer_id).execute()
+            links.make(jobs.find(user.shop_id, job.id))
+            return job, jobs.rounds(job)[0]
+
+        return patient(make)
+
+    def with_log(self) -> tuple[Job, Round]:
+        """A fresh job whose log is read."""
+        job, round_ = self.scene()
+        log, _ = uploads.receive(job, round_, "before.csv", io.BytesIO(self.log))
+        self.ready(log.id)
+        return job, round_
+
+    def ready(self, log_id: int) -> None:
+        """Until a log is read."""
+        until(lambda: patient(lambda: LogFile.get_by_id(log_id).state) == "ready", f"log {log_id}")
+
+    def act(self, kind: str, victim: Callable[[], None]) -> list[str]:
+        """Do one thing while a victim is killed; what is wrong afterwards."""
+        return {"upload": self.upload, "import": self.imported, "edit": self.edit, "take": self.take,
+                "freeze": self.freeze, "return": self.returned, "mail": self.mail}[kind](victim)  # fmt: skip
+
+    def upload(self, victim: Callable[[], None]) -> list[str]:
+        """Sending a file in pieces: it goes on where it broke off."""
+        job, round_ = self.scene()
+        data = write_log(drive(self.rng.randrange(1 << 30), 20_000), "csv")
+        path = f"/jobs/{job.id}/rounds/1/logs/pieces"
+        name, at, first = "sent.csv", 0, True
+        while at < len(data):
+            piece = data[at : at + 300_000]
+            arrived = at
+
+            def once(piece: bytes = piece, start: int = at) -> bool:
+                nonlocal arrived
+                answer = self.tuner.client.post(
+                    path, params={"name": name, "size": len(data), "start": start, "changed": "1"}, content=piece,
+                    headers={"x-csrf": self.tuner.token, "x-fragment": "yes", "content-type": "application/octet-stream"},
+                )  # fmt: skip
+                if answer.status_code >= 500 or answer.status_code == 403:
+                    return False
+                arrived = answer.json()["received"]
+                return True
+
+            if first:
+                victim()
+                first = False
+            until(once, "a piece")
+            if arrived < at + len(piece):
+                raise TimeoutError("a piece that was answered is not there")
+            at = arrived
+        log_id = patient(lambda: LogFile.get(LogFile.job == job.id, LogFile.name == name).id)
+        self.ready(log_id)
+        wrong = []
+        if patient(lambda: LogFile.select().where(LogFile.job == job.id, LogFile.source.is_null()).count()) != 1:
+            wrong.append("the file is there twice")
+        whole = patient(lambda: uploads.whole(LogFile.get_by_id(log_id)))
+        if hashlib.sha256(whole).hexdigest() != hashlib.sha256(data).hexdigest():
+            wrong.append("the raw bytes are others")
+        return wrong
+
+    def imported(self, victim: Callable[[], None]) -> list[str]:
+        """Reading a file that is stored."""
+        job, round_ = self.scene()
+        data = write_log(drive(self.rng.randrange(1 << 30), 30_000), "csv")
+        log, _ = uploads.receive(job, round_, "long.csv", io.BytesIO(data))
+        victim()
+        self.ready(log.id)
+        return [] if patient(lambda: LogFile.get_by_id(log.id).samples) == 30_000 else ["samples are missing"]
+
+    def _draft(self, job: Job) -> tuple[int, str, int]:
+        def ask() -> tuple[int, str, int]:
+            draft = Draft.get(Draft.job == job.id)
+            steps = Event.select().where(Event.job == job.id, Event.kind.in_(jobs.STEPS)).count()
+            return draft.version, draft.calibration.content_hash, steps
+
+        return patient(ask)
+
+    def edit(self, victim: Callable[[], None]) -> list[str]:
+        """An edit of a table by hand."""
+        job, _ = self.scene()
+        version, content, _ = self._draft(job)
+        form = {"table": "spark_main", "cells": "4.4", "line": "x-1", "version": version, "why": "kill"}
+        victim()
+        status = self.tuner.send(f"/jobs/{job.id}/rounds/1/tables/edit", form)
+        after, changed, steps = self._draft(job)
+        return self._once(status, (after - version, steps), content != changed)
+
+    def take(self, victim: Callable[[], None]) -> list[str]:
+        """Taking the fuel proposal."""
+        job, _ = self.with_log()
+        version, content, _ = self._draft(job)
+        victim()
+        status = self.tuner.send(f"/jobs/{job.id}/rounds/1/fuel/take", {"version": version})
+        after, changed, steps = self._draft(job)
+        return self._once(status, (after - version, steps), content != changed)
+
+    def _once(self, status: int, counted: tuple[int, int], changed: bool) -> list[str]:
+        wrong = []
+        if status not in (200, 303, 409):
+            wrong.append(f"answered {status}")
+        if counted != (1, 1):
+            wrong.append(f"done {counted[1]} times, version by {counted[0]}")
+        if not changed:
+            wrong.append("lost")
+        return wrong
+
+    def freeze(self, victim: Callable[[], None]) -> list[str]:
+        """Freezing a draft as a revision."""
+        job, _ = self.scene()
+        version, _, _ = self._draft(job)
+        victim()
+        status = self.tuner.send(f"/jobs/{job.id}/rounds/1/return", {"version": version, "notes": "kill"})
+        wrong = [] if status in (303, 409) else [f"answered {status}"]
+        number, rounds, report = patient(
+            lambda: (
+                Revision.select().where(Revision.job == job.id).count(),
+                Round.select().where(Round.job == job.id).count(),
+                bool(revisions.numbered(Job.get_by_id(job.id), 1).report),
+            )
+        )
+        if (number, rounds) != (2, 2):
+            wrong.append(f"{number - 1} revisions, {rounds} rounds")
+        if not report:
+            wrong.append("without its report")
+        return wrong
+
+    def returned(self, victim: Callable[[], None]) -> list[str]:
+        """The customer fetches the package and says that it is flashed."""
+        job, _ = self.scene()
+        version, _, _ = self._draft(job)
+        self.tuner.send(f"/jobs/{job.id}/rounds/1/return", {"version": version, "notes": "kill"})
+        token = patient(lambda: links.make(jobs.find(User.get(User.email == EMAIL).shop_id, job.id)))
+        with httpx.Client(base_url=self.tuner.client.base_url, timeout=60, trust_env=False) as customer:
+            found: dict[str, str] = {}
+
+            def page() -> bool:
+                text = customer.get(f"/c/{token}").text
+                found["token"] = re.search(r'name="csrf" content="([^"]+)"', text)[1]
+                return True
+
+            until(page, "the customer's page")
+            victim()
+
+            def fetch() -> bool:
+                return customer.get(f"/c/{token}/package.zip").status_code == 200
+
+            def say() -> bool:
+                answer = customer.post(f"/c/{token}/flashed", data={"number": "1"}, headers={"x-csrf": found["token"]})
+                return answer.status_code in (303, 409)
+
+            until(fetch, "the package")
+            until(say, "saying that it is flashed")
+        flashed = patient(lambda: Revision.get(Revision.job == job.id, Revision.number == 1).flashed_at)
+        return [] if flashed is not None else ["lost"]
+
+    def mail(self, victim: Callable[[], None]) -> list[str]:
+        """A message to the customer, which is told by mail."""
+        job, _ = self.scene()
+        words = f"message of job {job.id}"
+        victim()
+        form = {"text": words, "once": f"once-{job.id}"}
+        self.tuner.send(f"/jobs/{job.id}/rounds/1/brief/message", form)
+
+        def arrived() -> int:
+            return sum(words in one.text.splitlines() for one in kept_mails(self.mailbox))
+
+        until(lambda: arrived() > 0, "the mail", 180.0)
+        wrong = [] if arrived() == 1 else [f"the mail came {arrived()} times"]
+        if patient(lambda: Message.select().where(Message.job == job.id).count()) != 1:
+            wrong.append("the message is there twice")
+        return wrong
+
+
+ACTS = ("upload", "import", "edit", "take", "freeze", "return", "mail")
+_LONGEST_S = {"upload": 1.2, "import": 2.5, "edit": 0.15, "take": 0.5, "freeze": 0.4, "return": 0.4, "mail": 1.5}
+
+
+def killing(what: str, delay: float, home: Path) -> Callable[[], None]:
+    """What begins when an act begins: after a while the victim dies, or the disk is full for two seconds."""
+
+    def run() -> None:
+        time.sleep(delay)
+        if what == FULL:
+            ballast = home / "ballast"
+            with ballast.open("wb", buffering=0) as file:
+                block = b"\0" * (1 << 20)
+                try:
+                    while True:
+                        file.write(block)
+                except OSError:
+                    pass
+            time.sleep(2.0)
+            ballast.unlink()
+            return
+        for pid in processes().get(what, []):
+            try:
+                os.kill(pid, signal.SIGKILL)
+            except ProcessLookupError:
+                continue
+
+    return lambda: threading.Thread(target=run, daemon=True).start()
+
+
+def print_table(found: list[Outcome]) -> None:
+    """By act and victim: how often, the longest wait, and what went wrong."""
+    print(f"{'act':8} {'victim':10} {'times':>5} {'median s':>9} {'longest s':>10}  wrong")
+    for act in ACTS:
+        for victim in (*VICTIMS, FULL):
+            some = [one for one in found if (one.act, one.victim) == (act, victim)]
+            if some:
+                seconds = [one.seconds for one in some]
+                wrong = "; ".join(text for one in some for text in one.wrong) or "nothing"
+                print(
+                    f"{act:8} {victim:10} {len(some):5} {statistics.median(seconds):9.1f} {max(seconds):10.1f}  {wrong}"
+                )
+    print(f"{len(found)} in all, {sum(bool(one.wrong) for one in found)} wrong")
+
+
+def main() -> None:
+    """Start everything, do it, and print."""
+    count = int(sys.argv[1]) if len(sys.argv) > 1 else COUNT
+    seed = int(sys.argv[2]) if len(sys.argv) > 2 else random.SystemRandom().randrange(1 << 30)
+    full = os.environ.get("UCHIWA_KILLS_FULL") == "yes"
+    print(f"seed {seed}, {count} times", flush=True)
+    rng = random.Random(seed)
+    with tempfile.TemporaryDirectory(prefix="uchiwa-kills-") as folder:
+        if full:
+            subprocess.run(["mount", "-t", "tmpfs", "-o", "size=2g", "tmpfs", folder], check=True)
+        try:
+            found = _run(Path(folder), rng, count, full=full)
+        finally:
+            if full:
+                subprocess.run(["umount", "-l", folder], check=False)
+    print_table(found)
+    sys.exit(any(one.wrong for one in found))
+
+
+def _run(folder: Path, rng: random.Random, count: int, *, full: bool) -> list[Outcome]:
+    port, mail_port = free_port(8940), free_port(8960)
+    os.environ |= {"UCHIWA_HOME": str(folder / "home"), "UCHIWA_PORT": str(port), "UCHIWA_DB_PORT": str(free_port(8950)),
+                   "UCHIWA_WEB_PROCESSES": "2", "UCHIWA_MAIL_HOST": "127.0.0.1", "UCHIWA_MAIL_PORT": str(mail_port),
+                   "UCHIWA_MAIL_SECURITY": "none"}  # fmt: skip
+    os.environ.pop("UCHIWA_DB_FAST", None)
+    address = f"http://127.0.0.1:{port}"
+    mailbox = Path(tempfile.mkdtemp(prefix="uchiwa-mailbox-"))
+    with (folder / "serve.log").open("wb") as log, open_mailbox(mailbox, mail_port):
+        process = subprocess.Popen([sys.executable, "-m", "uchiwa", "serve"], stdout=log, stderr=log)
+        try:
+            wait_until_well(address)
+            place = Place.load()
+            assert place is not None
+            connect_to(place)
+            with unit_of_work():
+                accounts.create_user(accounts.create_shop("Fire"), EMAIL, "Tuner", PASSWORD)
+            fire = Fire(address, mailbox, rng)
+            found: list[Outcome] = []
+            for number in range(count):
+                act = ACTS[number % len(ACTS)]
+                victim = FULL if full else rng.choice(VICTIMS)
+                begun = time.monotonic()
+                try:
+                    wrong = fire.act(act, killing(victim, rng.uniform(0, _LONGEST_S[act]), folder))
+                except TimeoutError as error:
+                    wrong = [str(error)]
+                found.append(Outcome(act, victim, time.monotonic() - begun, wrong))
+                print(
+                    f"{number + 1:4} {act:8} {victim:10} {found[-1].seconds:6.1f} s  {'; '.join(wrong) or 'well'}",
+                    flush=True,
+                )
+                until(lambda: server.running() and bool(processes().get("web")), "starting again")
+            return found
+        finally:
+            process.send_signal(signal.SIGINT)
+            try:
+                process.wait(60)
+            except subprocess.TimeoutExpired:
+                process.kill()
+            database.close_all()
+
+
+if __name__ == "__main__":
+    main()
