@@ -8,6 +8,7 @@ import signal
 import subprocess
 import sys
 import time
+import urllib.request
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -45,6 +46,15 @@ class Installation:
             time.sleep(0.2)
 
 
+def answers(address: str) -> bool:
+    """Whether somebody does, and is well."""
+    try:
+        with urllib.request.urlopen(address, timeout=10) as answer:
+            return answer.status == 200
+    except OSError:
+        return False
+
+
 @pytest.fixture
 def installation(tmp_path) -> Iterator[Installation]:
     port, mail_port = free_port(own(8630)), free_port(own(8650))
@@ -62,6 +72,9 @@ def installation(tmp_path) -> Iterator[Installation]:
             deadline = time.monotonic() + 90
             while "Uchiwa is at" not in told.read_text():
                 assert process.poll() is None
+                assert time.monotonic() < deadline
+                time.sleep(0.1)
+            while not answers(f"http://127.0.0.1:{port}/readyz"):
                 assert time.monotonic() < deadline
                 time.sleep(0.1)
             begin = re.search(r"http://\S+/begin/\S+", told.read_text())[0]

@@ -57,7 +57,7 @@ def target(scene: Scene) -> Target:
         note = notes.write(scene.job, log, scene.user, (1.0, 2.0), f"{SECRET} note", shown=True)
     known = {
         "job_id": scene.job.id, "number": 1, "log_id": log.id, "note_id": note.id, "person_id": scene.user.id,
-        "customer_id": scene.job.car.customer_id, "mail_id": 1, "table_id": "ve_main", "name": "boost", "token": token,
+        "customer_id": scene.job.car.customer_id, "shop_id": scene.user.shop_id, "mail_id": 1, "table_id": "ve_main", "name": "boost", "token": token,
         "kind": "hex", "sheet": "torque", "size": "small", "one": "1", "revision": 0, "event_id": 1, "key": "x", "what": "x",
     }  # fmt: skip
     return Target(scene, token, known)

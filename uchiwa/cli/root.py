@@ -27,7 +27,7 @@ SUBCOMMANDS: dict[str, Subcommand] = {
     "pulls": Subcommand(
         "pulls", "Torque and power of full-load pulls by bands of engine speed, from dyno files and road logs."
     ),
-    "secret": Subcommand("running", "The installation's secret: a new one, and forgetting the older."),
+    "secret": Subcommand("running", "The installation's secret, from which links and the tokens of forms follow."),
     "serve": Subcommand("running", "Start database, worker and web."),
     "standin": Subcommand("standins", "Simulated cars."),
     "work": Subcommand("running", "Run the worker alone.", hidden=True),
