@@ -191,7 +191,7 @@ class Fire:
 
     def upload(self, victim: Callable[[], None]) -> list[str]:
         """Sending a file in pieces: it goes on where it broke off."""
-        job, round_ = self.scene()
+        job, _ = self.scene()
         data = write_log(drive(self.rng.randrange(1 << 30), 20_000), "csv")
         path = f"/jobs/{job.id}/rounds/1/logs/pieces"
         name, at, first = "sent.csv", 0, True

@@ -24,6 +24,7 @@ from uchiwa.store import one_time_links, second_factor, server
 from uchiwa.store.database import connect_to, unit_of_work
 from uchiwa.store.place import free_port, port_is_free
 from uchiwa.store.schema import migrate
+from uchiwa.web_processes import miss_the_dead
 
 _WAIT_S = 15
 _BUSY_S = 120
@@ -68,6 +69,7 @@ def serve(*, with_demo: bool) -> None:
         figures = serve_figures(settings)
         if figures is not None:
             beside.callback(figures.shutdown)
+        miss_the_dead()
         uvicorn.run(
             "uchiwa.web.app:served",
             factory=True,

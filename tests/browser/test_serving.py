@@ -50,16 +50,7 @@ def left(home: Path, seconds: float = 10) -> list[str]:
 
 def ours(home: Path) -> list[str]:
     """Command lines of running processes that belong to a home or to the served application."""
-    found = []
-    for process in Path("/proc").glob("[0-9]*"):
-        try:
-            command = (process / "cmdline").read_bytes().replace(b"\0", b" ").decode()
-            environment = (process / "environ").read_bytes().decode(errors="replace")
-        except OSError:
-            continue
-        if command and f"UCHIWA_HOME={home}" in environment.split("\0"):
-            found.append(command)
-    return found
+    return [command for _, command in processes_of(home)]
 
 
 def test_stopping_leaves_nothing_running_however_it_is_stopped(tmp_path):
@@ -196,3 +187,43 @@ def test_a_killed_web_process_leaves_an_import_that_the_next_start_finishes(tmp_
                 process.wait(60)
                 subprocess.run([sys.executable, "-m", "uchiwa", "db", "stop"], env=environment, check=True)
     assert left(home) == []
+
+
+def test_web_processes_killed_at_any_moment_are_missed_at_once(tmp_path):
+    """Also right after they were asked for a sign of life, when the answer would be waited for."""
+    home = tmp_path / "home"
+    port = free_port(own(8591))
+    environment = os.environ | {
+        "UCHIWA_HOME": str(home),
+        "UCHIWA_PORT": str(port),
+        "UCHIWA_WEB_PROCESSES": "2",
+        "UCHIWA_DB_PORT": str(free_port(own(8621))),
+    }
+    process = subprocess.Popen([sys.executable, "-m", "uchiwa", "serve"], env=environment, cwd=tmp_path)
+    try:
+        wait_for({"database": "ok", "worker": "ok"}, f"http://127.0.0.1:{port}")
+        web = [pid for pid, command in processes_of(home) if "spawn_main" in command]
+        assert len(web) == 2
+        for pid in web:  # a stopped process is asked and does not answer; then it dies
+            os.kill(pid, signal.SIGSTOP)
+        time.sleep(1.5)
+        for pid in web:
+            os.kill(pid, signal.SIGKILL)
+        wait_for({"database": "ok", "worker": "ok"}, f"http://127.0.0.1:{port}", 40)
+    finally:
+        process.send_signal(signal.SIGINT)
+        process.wait(60)
+
+
+def processes_of(home: Path) -> list[tuple[int, str]]:
+    """The running processes of a home: ids and command lines."""
+    found = []
+    for process in Path("/proc").glob("[0-9]*"):
+        try:
+            command = (process / "cmdline").read_bytes().replace(b"\0", b" ").decode()
+            environment = (process / "environ").read_bytes().decode(errors="replace")
+        except OSError:
+            continue
+        if command and f"UCHIWA_HOME={home}" in environment.split("\0"):
+            found.append((int(process.name), command))
+    return found
