@@ -140,7 +140,9 @@ class Fuzzer:
 
     def send(self, method: str, path: str, what: str, **more: Any) -> None:
         """One request, measured."""
-        headers = {"x-csrf": self.token} | ({"x-fragment": "yes"} if self.rng.random() < 0.5 else {})
+        headers = (
+            {"x-csrf": self.token} | ({"x-fragment": "yes"} if self.rng.random() < 0.5 else {}) | self.odd_headers()
+        )
         start = time.perf_counter()
         try:
             answer = self.client.request(method, path, headers=headers, **more)
@@ -226,6 +228,18 @@ class Fuzzer:
             )
             return
 
+    def odd_headers(self) -> dict[str, str]:
+        """Now and then a header, a cookie or a form's token that no browser sends."""
+        if self.rng.random() < 0.93:
+            return {}
+        name = self.rng.choice(
+            ("x-csrf", "cookie", "x-fragment", "x-forwarded-for", "host", "accept", "referer", "user-agent", "range", "content-type",
+             "x-request-id", "if-none-match", "content-length-x", "accept-encoding", "origin"),
+        )  # fmt: skip
+        plain = [one for one in NASTY if one.isascii() and one.isprintable()]
+        value = self.rng.choice(plain)
+        return {name: f"uchiwa={value}; uchiwa-device={value}" if name == "cookie" else value}
+
     def value(self, name: str) -> str:
         """Something for a field or a parameter."""
         if name in ("job_id",):
@@ -259,7 +273,10 @@ class Fuzzer:
             ("where", "note", "channel", "drive", "seen", "formula", "margin", "i", "j", "cell", "show", "from", "to"),
             3,
         )
-        fields = {name: self.value(name) for name in names if self.rng.random() < 0.85}
+        fields: dict[str, Any] = {name: self.value(name) for name in names if self.rng.random() < 0.85}
+        for name in list(fields):
+            if self.rng.random() < 0.04:
+                fields[name] = [fields[name], self.value(name)]
         method = next(iter(route.methods - {"HEAD"}))
         what = f"{method} {route.path}"
         try:
@@ -394,7 +411,9 @@ def main(seed: int, count: int) -> int:
             wait_until_well(address)
             connect_to(server.start())
             with unit_of_work():
-                suffering = accounts.create_user(accounts.create_shop("A"), "a@uchiwa.example", "A", PASSWORD)
+                suffering = accounts.create_user(
+                    accounts.create_shop("A"), "a@uchiwa.example", "A", PASSWORD, operator=True
+                )
                 other = accounts.create_user(accounts.create_shop("B"), "b@uchiwa.example", "B", PASSWORD)
                 job = jobs.create(other, "Customer", "Pike", "", car_named("corvid-pike").base())
                 round_ = jobs.rounds(job)[0]

@@ -16,8 +16,12 @@ from uchiwa.services.mail.kinds import KINDS, MailKind
 from uchiwa.settings import Settings
 from uchiwa.store import links, one_time_links, people
 from uchiwa.store.clock import aware
-from uchiwa.store.models import Car, Customer, Job, Mail, Shop
+from uchiwa.store.models import Car, Customer, Job, Mail, Shop, User
 
+_FOR_ANYBODY = {
+    "customer": "A. Driver", "car": "Corvid Pike", "revision": "2", "log": "road.csv", "days": "7", "by": "A. Colleague",
+    "why": "the engine was still cold.", "text": "How did the hill go?",
+}  # fmt: skip
 _SUBJECT_LIMIT = 200
 _templates = Environment(
     loader=FileSystemLoader(Path(__file__).parent), autoescape=True, undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True
@@ -48,6 +52,16 @@ def words_of(shop: Shop | None, kind: MailKind) -> tuple[str, str]:
     """Subject and words of a kind: the shop's own, else the usual ones."""
     own = json.loads(shop.mail_words).get(kind.code) if shop is not None and kind.to == "customer" else None
     return (own["subject"], own["words"]) if own else (kind.subject, kind.words)
+
+
+def previewed(subject: str, words: str, tuner: User) -> tuple[str, list[list[str]]]:
+    """Subject and paragraphs of a mail as they would read, with names that stand for anybody's."""
+    names = _FOR_ANYBODY | {"shop": tuner.shop.name, "tuner": tuner.name}
+    return _filled(subject, names), _paragraphs(_filled(words, names))
+
+
+def _paragraphs(words: str) -> list[list[str]]:
+    return [part.splitlines() for part in words.split("\n\n") if part.strip()]
 
 
 def _filled(text: str, names: dict[str, str]) -> str:
@@ -94,7 +108,7 @@ def _message(
     mail: Mail, settings: Settings, shop: Shop | None, kind: MailKind, subject: str, words: str, address: str
 ) -> EmailMessage:
     told: dict[str, Any] = {
-        "paragraphs": [part.splitlines() for part in words.split("\n\n") if part.strip()],
+        "paragraphs": _paragraphs(words),
         "address": address,
         "link": kind.link.replace("$shop", shop.name if shop is not None else "Uchiwa"),
         "shop": shop.name if shop is not None else "Uchiwa",

@@ -8,7 +8,7 @@ from fastapi import Form, HTTPException, Request
 from fastapi.responses import RedirectResponse, Response
 
 from uchiwa.core.errors import BadInput
-from uchiwa.services.mail.composing import words_of
+from uchiwa.services.mail.composing import previewed, words_of
 from uchiwa.services.mail.kinds import KINDS, must_be_words
 from uchiwa.store import audit, mails, shops
 from uchiwa.store.database import unit_of_work
@@ -41,6 +41,7 @@ def _page(
         chosen=chosen,
         subject=subject,
         words=words,
+        preview=previewed(subject, words, user),
         own=(subject, words) != (chosen.subject, chosen.words),
         room=room,
         mail=mails.enabled(),
@@ -69,7 +70,7 @@ def keep(
             audit.note("shop-settings", shop_id=user.shop_id, user=user)
     except BadInput as error:
         return _page(request, user, status=400, problem=str(error))
-    say(request, "The shop's settings are kept.")
+    say(request, "The shop's settings are saved.")
     return RedirectResponse(_HERE, 303)
 
 
