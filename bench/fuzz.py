@@ -26,12 +26,11 @@ from collections.abc import Callable
 from typing import Any
 
 import httpx2 as httpx
-import numpy as np
 from fastapi.routing import APIRoute
 
+from bench.drives import drive
 from bench.load import wait_for_imports
 from bench.screenshots import wait_until_well
-from uchiwa.core.logs.log import Channel, Log, Raster
 from uchiwa.core.logs.writers import write_log
 from uchiwa.core.tables.image.files import write_image
 from uchiwa.core.tables.interchange import calibration_json
@@ -54,23 +53,6 @@ NASTY = (
     "<script>", "' OR 1=1 --", "%s%s%s", "../../etc/passwd", "{}", "[]", "null", '{"a": 1}', "true", "on", "AFR", "kPa",
     "fuel", "full_load", "surface", "nearest", "auto", "own", "real", "noise", "error", "relief", "lines", "\t", "1\t2\n3\t4",
 )  # fmt: skip
-
-
-def drive(seed: int, size: int = 900) -> Log:
-    """A small drive over the Pike's axes."""
-    rng = np.random.default_rng(seed)
-    knots = np.arange(0, size + 100, 100)
-    signals = {
-        "engine_speed": np.interp(np.arange(size), knots, rng.uniform(900, 4500, knots.size)).round(),
-        "manifold_pressure": np.interp(np.arange(size), knots, rng.uniform(30, 95, knots.size)).round(1),
-        "throttle_position": 15.0 + 20.0 * (np.arange(size) // 400 % 2),
-        "coolant_temperature": np.full(size, 90.0),
-        "lambda_measured": np.round(1.05 + rng.normal(0, 0.004, size), 3),
-        "lambda_target": np.ones(size),
-    }
-    units = {"engine_speed": "rpm", "manifold_pressure": "kPa", "throttle_position": "%", "coolant_temperature": "degC"}
-    channels = tuple(Channel(key, units.get(key, "1"), values, key) for key, values in signals.items())
-    return Log("drive.csv", (Raster(np.arange(size) / 20.0, channels),))
 
 
 def zipped(members: dict[str, bytes]) -> bytes:
@@ -146,7 +128,7 @@ class Fuzzer:
         start = time.perf_counter()
         try:
             answer = self.client.request(method, path, headers=headers, **more)
-        except (httpx.InvalidURL, UnicodeError, ValueError):
+        except (httpx.InvalidURL, httpx.LocalProtocolError, UnicodeError, ValueError):
             return
         took = time.perf_counter() - start
         self.took.append((took, what))
@@ -236,7 +218,7 @@ class Fuzzer:
             ("x-csrf", "cookie", "x-fragment", "x-forwarded-for", "host", "accept", "referer", "user-agent", "range", "content-type",
              "x-request-id", "if-none-match", "content-length-x", "accept-encoding", "origin"),
         )  # fmt: skip
-        plain = [one for one in NASTY if one.isascii() and one.isprintable()]
+        plain = [one for one in NASTY if one.isascii() and one.isprintable() and one == one.strip()]
         value = self.rng.choice(plain)
         return {name: f"uchiwa={value}; uchiwa-device={value}" if name == "cookie" else value}
 

@@ -27,7 +27,8 @@ from typing import Any
 
 import httpx2 as httpx
 
-from bench.fuzz import PASSWORD, drive
+from bench.drives import drive
+from bench.fuzz import PASSWORD
 from bench.screenshots import wait_until_well
 from uchiwa.core.logs.writers import write_log
 from uchiwa.standin.cars import pike_base

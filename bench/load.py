@@ -1,4 +1,6 @@
-"""`python -m bench.load`: thirty people at a hundred jobs, two seconds between pages; how long they wait, and memory.
+"""`python -m bench.load [SECONDS]`: fifty people at two hundred jobs, two seconds between pages, and a log every ten seconds.
+
+Prints how long they wait, page by page, and how memory grows in the second half.
 
 The jobs are the demo's, brought in again and again as archives, so that each has logs, revisions and history of its own.
 """
@@ -15,20 +17,23 @@ import statistics
 import subprocess
 import sys
 import tempfile
+import threading
 import time
 from collections import Counter
 from pathlib import Path
 
 import httpx2 as httpx
 
+from bench.drives import drive
 from bench.screenshots import wait_until_well
 from uchiwa import demo
-from uchiwa.store import archive_in, archive_out, server
+from uchiwa.core.logs.writers import write_log
+from uchiwa.store import archive_in, archive_out, server, uploads
 from uchiwa.store.database import connect_to, database, unit_of_work
 from uchiwa.store.models import Job, LogFile, Round, User
 from uchiwa.store.place import free_port
 
-PEOPLE, JOBS, PAUSE_S, SECONDS = 30, 100, 2.0, 120.0
+PEOPLE, JOBS, PAUSE_S, SECONDS, LOG_EVERY_S = 50, 200, 2.0, 600.0, 10.0
 STATIONS = (
     "brief", "logs", "fuel", "fuel", "fuel?view=proposed", "tables", "review", "return", "spark/knock", "spark/pulls",
     "spark/torque", "read",
@@ -142,14 +147,39 @@ async def crowd(address: str, parent: int, rounds: list[tuple[int, int]], second
         await person.sign_in()
     begun = time.monotonic()
     working = [asyncio.create_task(person.work(begun + seconds)) for person in people]
+    memory: list[tuple[float, float]] = []
     while not all(one.done() for one in working):
-        print(
-            f"  {time.monotonic() - begun:4.0f} s", {key: round(mb) for key, mb in resident(parent).items()}, flush=True
-        )
+        found = resident(parent)
+        memory.append((time.monotonic() - begun, sum(mb for key, mb in found.items() if key != "processes")))
+        print(f"  {memory[-1][0]:4.0f} s", {key: round(mb) for key, mb in found.items()}, flush=True)
         await asyncio.wait(working, timeout=20)
     for one in working:
         one.result()
+    half = [mb for at, mb in memory if seconds / 2 - 40 <= at <= seconds / 2 + 40] or [memory[0][1]]
+    end = [mb for at, mb in memory if at >= seconds - 80]
+    print(f"memory of all processes: {statistics.mean(half):.0f} MB half-way, {statistics.mean(end):.0f} MB at the end, "
+          f"{100 * (statistics.mean(end) / statistics.mean(half) - 1):+.1f} %")  # fmt: skip
     return people
+
+
+def sending(over: threading.Event, sent: list[int]) -> None:
+    """A customer's log every few seconds, to whichever job."""
+    rng = random.Random(5)
+    with unit_of_work():
+        jobs = [job.id for job in Job.select(Job.id)]
+    while not over.wait(LOG_EVERY_S):
+        with unit_of_work():
+            job = Job.get_by_id(rng.choice(jobs))
+            round_ = Round.select().where(Round.job == job).order_by(Round.number.desc()).get()
+        log, _ = uploads.receive(
+            job,
+            round_,
+            "drive.csv",
+            io.BytesIO(write_log(drive(rng.randrange(1 << 30), 6000), "csv")),
+            by_customer=True,
+        )
+        sent.append(log.id)
+    database.close_all()
 
 
 def main(seconds: float = SECONDS) -> None:
@@ -166,8 +196,16 @@ def main(seconds: float = SECONDS) -> None:
             wait_for_imports()
             with unit_of_work():
                 latest = {one.job_id: one.number for one in Round.select().order_by(Round.number)}
-            database.close_all()
+            over, sent = threading.Event(), list[int]()
+            sender = threading.Thread(target=sending, args=(over, sent))
+            sender.start()
             people = asyncio.run(crowd(address, process.pid, sorted(latest.items()), seconds))
+            over.set()
+            sender.join()
+            with unit_of_work():
+                states = Counter(one.state for one in LogFile.select(LogFile.state).where(LogFile.id.in_(sent)))
+            print(f"{len(sent)} logs sent meanwhile: {dict(states)}")
+            database.close_all()
         finally:
             process.send_signal(signal.SIGINT)
             process.wait(60)
