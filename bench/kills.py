@@ -12,6 +12,7 @@ import io
 import os
 import random
 import re
+import shutil
 import signal
 import statistics
 import subprocess
@@ -52,6 +53,7 @@ class Outcome:
     act: str
     victim: str
     seconds: float
+    during: bool
     wrong: list[str] = field(default_factory=list)
 
 
@@ -159,6 +161,7 @@ class Fire:
     def __init__(self, address: str, mailbox: Path, rng: random.Random) -> None:
         self.tuner, self.mailbox, self.rng = Tuner(address), mailbox, rng
         self.number = 0
+        self.answered = 0.0
         self.log = write_log(drive(1), "csv")
 
     def scene(self) -> tuple[Job, Round]:
@@ -218,6 +221,7 @@ class Fire:
             if arrived < at + len(piece):
                 raise TimeoutError("a piece that was answered is not there")
             at = arrived
+        self.answered = time.monotonic()
         log_id = patient(lambda: LogFile.get(LogFile.job == job.id, LogFile.name == name).id)
         self.ready(log_id)
         wrong = []
@@ -235,6 +239,7 @@ class Fire:
         log, _ = uploads.receive(job, round_, "long.csv", io.BytesIO(data))
         victim()
         self.ready(log.id)
+        self.answered = time.monotonic()
         return [] if patient(lambda: LogFile.get_by_id(log.id).samples) == 30_000 else ["samples are missing"]
 
     def _draft(self, job: Job) -> tuple[int, str, int]:
@@ -252,6 +257,7 @@ class Fire:
         form = {"table": "spark_main", "cells": "4.4", "line": "x-1", "version": version, "why": "kill"}
         victim()
         status = self.tuner.send(f"/jobs/{job.id}/rounds/1/tables/edit", form)
+        self.answered = time.monotonic()
         after, changed, steps = self._draft(job)
         return self._once(status, (after - version, steps), content != changed)
 
@@ -261,6 +267,7 @@ class Fire:
         version, content, _ = self._draft(job)
         victim()
         status = self.tuner.send(f"/jobs/{job.id}/rounds/1/fuel/take", {"version": version})
+        self.answered = time.monotonic()
         after, changed, steps = self._draft(job)
         return self._once(status, (after - version, steps), content != changed)
 
@@ -280,6 +287,7 @@ class Fire:
         version, _, _ = self._draft(job)
         victim()
         status = self.tuner.send(f"/jobs/{job.id}/rounds/1/return", {"version": version, "notes": "kill"})
+        self.answered = time.monotonic()
         wrong = [] if status in (303, 409) else [f"answered {status}"]
         number, rounds, report = patient(
             lambda: (
@@ -320,6 +328,7 @@ class Fire:
 
             until(fetch, "the package")
             until(say, "saying that it is flashed")
+            self.answered = time.monotonic()
         flashed = patient(lambda: Revision.get(Revision.job == job.id, Revision.number == 1).flashed_at)
         return [] if flashed is not None else ["lost"]
 
@@ -335,6 +344,7 @@ class Fire:
             return sum(words in one.text.splitlines() for one in kept_mails(self.mailbox))
 
         until(lambda: arrived() > 0, "the mail", 180.0)
+        self.answered = time.monotonic()
         wrong = [] if arrived() == 1 else [f"the mail came {arrived()} times"]
         if patient(lambda: Message.select().where(Message.job == job.id).count()) != 1:
             wrong.append("the message is there twice")
@@ -342,25 +352,21 @@ class Fire:
 
 
 ACTS = ("upload", "import", "edit", "take", "freeze", "return", "mail")
-_LONGEST_S = {"upload": 1.2, "import": 2.5, "edit": 0.15, "take": 0.5, "freeze": 0.4, "return": 0.4, "mail": 1.5}
+_FULL_S, _FREE_BYTES = 2.0, 60_000_000
+_running: list[threading.Thread] = []
+_LONGEST_S = {"upload": 0.8, "import": 0.7, "edit": 0.05, "take": 0.25, "freeze": 0.2, "return": 0.2, "mail": 0.8}
 
 
-def killing(what: str, delay: float, home: Path) -> Callable[[], None]:
-    """What begins when an act begins: after a while the victim dies, or the disk is full for two seconds."""
+def killing(what: str, delay: float, home: Path, killed: list[float]) -> Callable[[], None]:
+    """What begins when an act begins: after a while the victim dies, or the disk is full for two seconds; notes when."""
 
     def run() -> None:
         time.sleep(delay)
+        killed.append(time.monotonic())
         if what == FULL:
-            ballast = home / "ballast"
-            with ballast.open("wb", buffering=0) as file:
-                block = b"\0" * (1 << 20)
-                try:
-                    while True:
-                        file.write(block)
-                except OSError:
-                    pass
-            time.sleep(2.0)
-            ballast.unlink()
+            fill(home / "last", 0)
+            time.sleep(_FULL_S)
+            (home / "last").unlink()
             return
         for pid in processes().get(what, []):
             try:
@@ -368,12 +374,29 @@ def killing(what: str, delay: float, home: Path) -> Callable[[], None]:
             except ProcessLookupError:
                 continue
 
-    return lambda: threading.Thread(target=run, daemon=True).start()
+    def begin() -> None:
+        thread = threading.Thread(target=run, daemon=True)
+        _running.append(thread)
+        thread.start()
+
+    return begin
+
+
+def fill(path: Path, leave: int) -> None:
+    """Take all of a disk but so many bytes."""
+    with path.open("wb", buffering=0) as file:
+        try:
+            while shutil.disk_usage(path.parent).free > leave:
+                file.write(b"\0" * min(1 << 20, max(4096, shutil.disk_usage(path.parent).free - leave)))
+        except OSError:
+            return
 
 
 def print_table(found: list[Outcome]) -> None:
     """By act and victim: how often, the longest wait, and what went wrong."""
-    print(f"{'act':8} {'victim':10} {'times':>5} {'median s':>9} {'longest s':>10}  wrong")
+    print(
+        f"{'act':8} {'victim':10} {'times':>5} {'before it was answered':>22} {'median s':>9} {'longest s':>10}  wrong"
+    )
     for act in ACTS:
         for victim in (*VICTIMS, FULL):
             some = [one for one in found if (one.act, one.victim) == (act, victim)]
@@ -381,9 +404,12 @@ def print_table(found: list[Outcome]) -> None:
                 seconds = [one.seconds for one in some]
                 wrong = "; ".join(text for one in some for text in one.wrong) or "nothing"
                 print(
-                    f"{act:8} {victim:10} {len(some):5} {statistics.median(seconds):9.1f} {max(seconds):10.1f}  {wrong}"
+                    f"{act:8} {victim:10} {len(some):5} {sum(one.during for one in some):22} {statistics.median(seconds):9.1f} {max(seconds):10.1f}  {wrong}"
                 )
-    print(f"{len(found)} in all, {sum(bool(one.wrong) for one in found)} wrong")
+    print(
+        f"{len(found)} in all, {sum(one.during for one in found)} before the act was answered, "
+        f"{sum(bool(one.wrong) for one in found)} wrong"
+    )
 
 
 def main() -> None:
@@ -405,6 +431,16 @@ def main() -> None:
     sys.exit(any(one.wrong for one in found))
 
 
+def _tell_why(folder: Path) -> None:
+    """What the logs say, for whoever has to find out."""
+    rows = patient(
+        lambda: [(one.id, one.state, one.attempts, one.message, one.lease_until) for one in LogFile.select()][-3:]
+    )
+    print("logs", rows, shutil.disk_usage(folder), flush=True)
+    for path in (folder / "serve.log", folder / "home" / "mariadb.log"):
+        print(path.name, *path.read_text(errors="replace").splitlines()[-12:], sep="\n    ", flush=True)
+
+
 def _run(folder: Path, rng: random.Random, count: int, *, full: bool) -> list[Outcome]:
     port, mail_port = free_port(8940), free_port(8960)
     os.environ |= {"UCHIWA_HOME": str(folder / "home"), "UCHIWA_PORT": str(port), "UCHIWA_DB_PORT": str(free_port(8950)),
@@ -423,16 +459,23 @@ def _run(folder: Path, rng: random.Random, count: int, *, full: bool) -> list[Ou
             with unit_of_work():
                 accounts.create_user(accounts.create_shop("Fire"), EMAIL, "Tuner", PASSWORD)
             fire = Fire(address, mailbox, rng)
+            if full:
+                fill(folder / "most", _FREE_BYTES)
             found: list[Outcome] = []
             for number in range(count):
                 act = ACTS[number % len(ACTS)]
                 victim = FULL if full else rng.choice(VICTIMS)
-                begun = time.monotonic()
+                begun, killed = time.monotonic(), list[float]()
+                victim_dies = killing(victim, rng.uniform(0, _LONGEST_S[act]), folder, killed)
                 try:
-                    wrong = fire.act(act, killing(victim, rng.uniform(0, _LONGEST_S[act]), folder))
+                    wrong = fire.act(act, victim_dies)
                 except TimeoutError as error:
                     wrong = [str(error)]
-                found.append(Outcome(act, victim, time.monotonic() - begun, wrong))
+                    _tell_why(folder)
+                for thread in _running:
+                    thread.join()
+                during = bool(killed) and killed[0] < fire.answered
+                found.append(Outcome(act, victim, time.monotonic() - begun, during, wrong))
                 print(
                     f"{number + 1:4} {act:8} {victim:10} {found[-1].seconds:6.1f} s  {'; '.join(wrong) or 'well'}",
                     flush=True,

@@ -7,6 +7,7 @@ import signal
 import time
 from datetime import timedelta
 
+import pymysql
 import pytest
 
 from tests.store.conftest import log_text
@@ -14,7 +15,7 @@ from uchiwa.services import importing
 from uchiwa.standin.cars import pike_base
 from uchiwa.store import accounts, import_results, jobs, leases, levels, log_states, untold, uploads, worker_beats
 from uchiwa.store.clock import now
-from uchiwa.store.database import unit_of_work
+from uchiwa.store.database import has_no_room, unit_of_work
 from uchiwa.store.models import LogChannel, LogFile, Round, WorkerBeat
 from uchiwa.worker import budget, import_process, worker
 from uchiwa.worker.telling import Telling
@@ -309,3 +310,25 @@ def test_a_log_is_what_it_was_read_as_last(scene):
     ratio = before.proposal.evidence.error[used] / after.proposal.evidence.error[used]
     assert used.sum() > 100
     assert ratio.mean() == pytest.approx(1.05, abs=0.002)
+
+
+def test_a_full_disk_costs_a_file_no_try_and_is_tried_again_later(scene):
+    """The database is at fault, not the file: it is never refused for that."""
+
+    class Child:
+        over = True
+
+        def close(self) -> int:
+            return import_process.NO_DATABASE
+
+    log, _ = scene.receive(log_text())
+    at_work = worker.Imports(1)
+    for _ in range(2 * leases.ATTEMPTS):
+        held = leases.claim(log.id)
+        at_work.running = [import_process.Importing(held, Child(), time.monotonic() + 60)]
+        at_work.look_after()
+        assert state(log)[:2] == (log_states.STORED, 0)
+        at_work.fill()
+        assert at_work.running == [], "it waits a little first"
+    assert has_no_room(pymysql.err.OperationalError(1114, "The table is full"))
+    assert not has_no_room(pymysql.err.OperationalError(1146, "no such table"))

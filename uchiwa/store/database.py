@@ -27,6 +27,8 @@ _CONNECTION_LOST = frozenset({2006, 2013, 2055, 1927, 1053, 1080, 1152, 1158, 11
 _NOT_REACHED = frozenset({2003, 2002, 1040, 1203, 1047})
 """Refused connections, too many of them, and a node of a cluster that is not ready."""
 
+_NO_ROOM = frozenset({1114, 1021, 1030, 3})
+"""A table or the disk is full; the storage engine met an error of the system."""
 _NOT_IN_THE_CLUSTER = 1047
 _TRIES = 12
 _PATIENCE_S = 12.0
@@ -171,6 +173,11 @@ def is_lost(error: BaseException) -> bool:
     code = code_of(error)
     closed = type(error).__name__ == "InterfaceError" and code == 0
     return closed or code in _CONNECTION_LOST or code in _NOT_REACHED
+
+
+def has_no_room(error: BaseException) -> bool:
+    """Whether the database could not write since its disk is full."""
+    return isinstance(error, (PeeweeException, pymysql.MySQLError)) and code_of(error) in _NO_ROOM
 
 
 def can_run_again(error: BaseException) -> bool:

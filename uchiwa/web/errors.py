@@ -13,7 +13,7 @@ from starlette.exceptions import HTTPException
 from uchiwa.core.errors import BadInput
 from uchiwa.core.formulas.language import FormulaError
 from uchiwa.store.conflict import ConflictError
-from uchiwa.store.database import can_run_again
+from uchiwa.store.database import can_run_again, has_no_room
 from uchiwa.store.draft_steps import CannotPutBackError
 from uchiwa.store.drafts import StaleDraftError
 from uchiwa.web.pages import render
@@ -115,6 +115,15 @@ def failure(request: Request, error: Exception) -> Response:
             503,
             "The database does not answer",
             "It is being started again, and nothing of yours is lost. Try again in a moment.",
+        )
+    if has_no_room(error):
+        _log.error("no room for %s: %s", request.url.path, error)
+        return said(
+            request,
+            503,
+            "There is no room left on the server",
+            "What you sent could not be kept, and nothing else of yours is lost. Whoever looks after the server has to make room; "
+            "then send it again.",
         )
     _log.error("failure at %s", request.url.path, exc_info=error)
     return said(

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 
 from uchiwa.services.importing import read_and_check, refuse
 from uchiwa.store import leases
-from uchiwa.store.database import is_lost
+from uchiwa.store.database import has_no_room, is_lost
 from uchiwa.store.models import LogFile
 from uchiwa.worker.budget import Budget, budget_of
 from uchiwa.worker.child import DONE, FAILED, NO_DATABASE, Child
@@ -34,7 +34,7 @@ def _import(log_id: int, owner: str, budget: Budget) -> None:
         return
     except Exception as error:
         _log.exception("the import of log %s failed", log_id)
-        sys.exit(NO_DATABASE if is_lost(error) else FAILED)
+        sys.exit(NO_DATABASE if is_lost(error) or has_no_room(error) else FAILED)
 
 
 @dataclass
@@ -50,8 +50,12 @@ class Importing:
         """Whether it has used up its time."""
         return time.monotonic() > self.until
 
-    def finish(self) -> None:
-        """Leave the log as it should be after its process has ended: one that failed gets another try, or no more."""
+    def finish(self) -> bool:
+        """Leave the log as it should be after its process has ended: one that failed gets another try, or no more.
+
+        Returns:
+            Whether the database, not the file, is why it did not come to its end.
+        """
         code = self.child.close()
         try:
             if code != DONE:
@@ -59,6 +63,7 @@ class Importing:
                 leases.release(self.log, counts=code != NO_DATABASE)
         finally:
             leases.let_go(self.log)
+        return code == NO_DATABASE
 
 
 def begin(log: LogFile) -> Importing:

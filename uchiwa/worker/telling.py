@@ -9,7 +9,7 @@ import time
 
 from uchiwa.services import summaries
 from uchiwa.store import untold
-from uchiwa.store.database import is_lost
+from uchiwa.store.database import has_no_room, is_lost
 from uchiwa.worker.child import DONE, FAILED, NO_DATABASE, Child
 
 _log = logging.getLogger("uchiwa.work")
@@ -24,7 +24,7 @@ def _tell(round_id: int) -> None:
         summaries.tell(round_id)
     except Exception as error:
         _log.exception("what round %s shows could not be told", round_id)
-        sys.exit(NO_DATABASE if is_lost(error) else FAILED)
+        sys.exit(NO_DATABASE if is_lost(error) or has_no_room(error) else FAILED)
 
 
 class Telling:

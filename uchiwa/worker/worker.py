@@ -42,6 +42,8 @@ BEAT_S = 5.0
 SLOTS = max(3, (os.cpu_count() or 2) + 1)
 """Files imported at once; one shop has all but one of them at most, so that there is always room for another's."""
 _LOOK_S = 0.2
+_PAUSE_S = 5.0
+"""So long a log waits whose import the database could not take, as when its disk was full."""
 _TIDY_S = 60.0
 _NO_DATABASE = (PeeweeException, pymysql.MySQLError, MaxConnectionsExceeded, OSError)
 _log = logging.getLogger("uchiwa.work")
@@ -80,6 +82,7 @@ class Imports:
     def __init__(self, slots: int = SLOTS) -> None:
         self.slots = slots
         self.running: list[import_process.Importing] = []
+        self._waiting: dict[int, float] = {}
 
     def look_after(self) -> None:
         """Take note of those that are over, and end those that take too long."""
@@ -89,11 +92,14 @@ class Imports:
                 one.child.kill()
             if one.child.over:
                 self.running.remove(one)
-                one.finish()
+                if one.finish():
+                    self._waiting[one.log.id] = time.monotonic() + _PAUSE_S
 
     def fill(self) -> None:
         """Begin as many more as there is room for."""
-        passed_over: set[int] = set()
+        at = time.monotonic()
+        self._waiting = {log_id: until for log_id, until in self._waiting.items() if until > at}
+        passed_over = set(self._waiting)
         while len(self.running) < self.slots:
             log_id = leases.next_waiting(self.slots - 1, passed_over)
             if log_id is None:

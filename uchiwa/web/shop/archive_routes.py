@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-import tempfile
-from pathlib import Path
+from typing import IO
 
 from fastapi import Request, UploadFile
-from fastapi.responses import FileResponse, RedirectResponse, Response
-from starlette.background import BackgroundTask
+from fastapi.responses import RedirectResponse, Response
 
 from uchiwa.core.errors import BadInput
 from uchiwa.store import archive_in, archive_out
@@ -15,6 +13,7 @@ from uchiwa.store.database import unit_of_work
 from uchiwa.web.pages import render, say
 from uchiwa.web.report.report import safe_name
 from uchiwa.web.requests.session import FromOurForm, Person
+from uchiwa.web.requests.streamed import streamed
 from uchiwa.web.round_context import job_of
 from uchiwa.web.routing import router as new_router
 
@@ -24,18 +23,15 @@ router = new_router()
 @router.get("/jobs/{job_id}/archive.zip")
 def export(user: Person, job_id: int) -> Response:
     """Everything of a job in open formats."""
-    file = tempfile.NamedTemporaryFile(suffix=".zip", delete=False)  # noqa: SIM115 - it is sent after this returns
-    task = BackgroundTask(_remove, file.name)
     with unit_of_work():
         job = job_of(user, job_id)
         name = f"{safe_name(job.car.title)}-{safe_name(job.car.customer.name)}.uchiwa-job.zip"
-        with file:
+
+    def write(file: IO[bytes]) -> None:
+        with unit_of_work():
             archive_out.export(job, file)
-    return FileResponse(file.name, media_type="application/zip", filename=name, background=task)
 
-
-def _remove(path: str) -> None:
-    Path(path).unlink(missing_ok=True)
+    return streamed(write, name, "application/zip")
 
 
 @router.post("/jobs/import", dependencies=[FromOurForm])

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import IO, Annotated
 
 from fastapi import Form, HTTPException, Request
-from fastapi.responses import FileResponse, RedirectResponse, Response
-from starlette.background import BackgroundTask
+from fastapi.responses import RedirectResponse, Response
 
 from uchiwa.core.errors import BadInput
 from uchiwa.services import customer_data
@@ -15,6 +14,7 @@ from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import Customer, User
 from uchiwa.web.pages import render, say
 from uchiwa.web.requests.session import FromOurForm, Owner
+from uchiwa.web.requests.streamed import streamed
 from uchiwa.web.routing import router as new_router
 
 router = new_router()
@@ -61,10 +61,13 @@ def data(user: Owner, customer_id: int) -> Response:
     """Everything there is of a customer, to be given to them."""
     with unit_of_work():
         customer = _found(user, customer_id)
-        path = customer_data.exported(customer)
         audit.note("customer-exported", shop_id=user.shop_id, user=user, subject=f"customer {customer.id}")
-    name = f"customer-{customer_id}.zip"
-    return FileResponse(path, media_type="application/zip", filename=name, background=BackgroundTask(path.unlink, True))
+
+    def write(file: IO[bytes]) -> None:
+        with unit_of_work():
+            customer_data.export(customer, file)
+
+    return streamed(write, f"customer-{customer_id}.zip", "application/zip")
 
 
 @router.post(_HERE + "/{customer_id}/erase", dependencies=[FromOurForm])
