@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Collection
+from functools import lru_cache
 from typing import Any, Literal
 
 from peewee import IntegrityError, fn
@@ -194,6 +195,7 @@ def facts_of(rounds_: Collection[Round]) -> dict[int, RoundFacts]:
     }
 
 
+@lru_cache(maxsize=1000)
 def _purpose(brief: str) -> str:
     """Of a stored brief; that of fuel where there is none."""
     return str(json.loads(brief).get("purpose", "fuel")) if brief else "fuel"

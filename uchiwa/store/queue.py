@@ -35,19 +35,18 @@ def _detail(facts: RoundFacts, round_: Round, logs: list[str]) -> str:
     return " · ".join(logs[:3]) + (f" and {len(logs) - 3} more" if len(logs) > 3 else "")
 
 
-def queue(
-    shop_id: int,
-    search: str = "",
-    *,
-    closed: bool | None = None,
-    moved_before: datetime | None = None,
-    tuner_id: int | None = None,
-    limit: int | None = None,
-    skip: int = 0,
-) -> list[QueueEntry]:
-    """Jobs of a shop with where they stand, longest waiting first; in a fixed number of queries.
+_SHOWN = (
+    Job.id, Job.shop, Job.car, Job.closed, Job.moved_at, Job.tuner, Car.id, Car.customer, Car.title, Car.details, Customer.id,
+    Customer.name, Customer.email, Customer.reminders_off, User.id, User.name,
+)  # fmt: skip
+"""What is shown of jobs; the texts of their cars and setups are not asked for."""
 
-    Args:
+
+@dataclass(frozen=True)
+class Wanted:
+    """Which jobs of a shop are wanted.
+
+    Attributes:
         search: only those with this in the names of car, customer or a log.
         closed: only those at rest, the one closed last first, or only those that are not.
         moved_before: only those that have stood since then.
@@ -55,34 +54,55 @@ def queue(
         limit: so many at most.
         skip: after so many.
     """
-    query = Job.select(Job, Car, Customer, User).join(Car).join(Customer)
+
+    search: str = ""
+    closed: bool | None = None
+    moved_before: datetime | None = None
+    tuner_id: int | None = None
+    limit: int | None = None
+    skip: int = 0
+
+
+def queue(shop_id: int, *several: Wanted) -> list[QueueEntry]:
+    """Jobs of a shop with where they stand, longest waiting first; each of several wishes costs one query, all else is shared."""
+    found = [job for wanted in several or (Wanted(),) for job in _jobs(shop_id, wanted)]
+    return _entries(found)
+
+
+def _jobs(shop_id: int, wanted: Wanted) -> list[Job]:
+    query = Job.select(*_SHOWN).join(Car).join(Customer)
     query = query.switch(Job).join(User, JOIN.LEFT_OUTER, on=Job.tuner).where(Job.shop == shop_id)
-    if closed is not None:
-        query = query.where(Job.closed == closed)
-    if moved_before is not None:
-        query = query.where(Job.moved_at <= moved_before)
-    if tuner_id is not None:
-        query = query.where(Job.tuner == tuner_id)
-    if search.strip():
-        text = search.strip()
+    if wanted.closed is not None:
+        query = query.where(Job.closed == wanted.closed)
+    if wanted.moved_before is not None:
+        query = query.where(Job.moved_at <= wanted.moved_before)
+    if wanted.tuner_id is not None:
+        query = query.where(Job.tuner == wanted.tuner_id)
+    text = wanted.search.strip()
+    if text:
         with_log = LogFile.select(LogFile.job).where(LogFile.name.contains(text))
         query = query.where(Car.title.contains(text) | Customer.name.contains(text) | Job.id.in_(with_log))
-    found = list(
-        query.order_by(Job.moved_at.desc() if closed else Job.moved_at, Job.id).limit(limit).offset(skip or None)
-    )
-    ids = [job.id for job in found]
-    every = list(Round.select().where(Round.job.in_(ids)).order_by(Round.number)) if found else []
-    latest = {one.job_id: one for one in every}
+    order = Job.moved_at.desc() if wanted.closed else Job.moved_at
+    return list(query.order_by(order, Job.id).limit(wanted.limit).offset(wanted.skip or None))
+
+
+def _entries(found: list[Job]) -> list[QueueEntry]:
+    if not found:
+        return []
+    newest: dict[int, int] = {}
     paths: dict[int, list[float]] = {}
-    for one in every:
-        if one.error_percent is not None:
-            paths.setdefault(one.job_id, []).append(one.error_percent)
+    every = Round.select(Round.id, Round.job, Round.error_percent).where(Round.job.in_([job.id for job in found]))
+    for round_id, job_id, error in rows(every.order_by(Round.number)):
+        newest[job_id] = round_id
+        if error is not None:
+            paths.setdefault(job_id, []).append(error)
+    ids = list(newest.values())
+    latest = {one.job_id: one for one in Round.select().where(Round.id.in_(ids))}
     facts = facts_of(latest.values())
     names: dict[int, list[str]] = {}
-    if latest:
-        ids = [one.id for one in latest.values()]
-        for log in LogFile.select(LogFile.round, LogFile.name).where(LogFile.round.in_(ids), LogFile.accepted):
-            names.setdefault(log.round_id, []).append(log.name)
+    of_logs = LogFile.select(LogFile.round, LogFile.name).where(LogFile.round.in_(ids), LogFile.accepted)
+    for round_id, name in rows(of_logs.order_by(LogFile.id)):
+        names.setdefault(round_id, []).append(name)
     entries: list[QueueEntry] = []
     for job in found:
         round_ = latest[job.id]

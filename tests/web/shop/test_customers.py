@@ -14,7 +14,7 @@ from uchiwa.services import correspondence
 from uchiwa.standin.cars import pike_base
 from uchiwa.store import accounts, archive_in, job_notes, jobs, links, mails
 from uchiwa.store.database import database, unit_of_work
-from uchiwa.store.models import ALL, Customer, Event, Job, LogRawChunk, Mail, StoredCalibration, User
+from uchiwa.store.models import ALL, Customer, Event, Job, LogRawChunk, Mail, Revision, StoredCalibration, User
 
 SECRET = "Zyxwvut"
 LONG = "seven quiet herons wait"
@@ -166,3 +166,25 @@ def test_a_full_disk_is_said_in_a_sentence(client, full, monkeypatch):
     with unit_of_work():
         assert User.select().count() == 1
         assert database.execute_sql("SELECT 1").fetchone() == (1,)
+
+
+def test_what_a_logger_writes_about_people_and_places_is_in_no_report(client, scene):
+    """A log's header can name the car, its driver and the way home; reports and packages carry none of it."""
+    planted = {"VIN": "ZYX12345678901234", "Driver": "Quentin Quux", "Serial": "SN-777-XYZ", "Home": "51.12345"}
+    lines = log_text().splitlines()
+    header = [f"# {key}: {value}" for key, value in planted.items()]
+    body = [f"{lines[0]},GPS latitude [deg]", *(f"{line},51.98765" for line in lines[1:])]
+    ready(scene.receive("\n".join([*header, *body]) + "\n", "road.csv")[0])
+    here = f"/jobs/{scene.job.id}"
+    assert client.send_form(f"{here}/rounds/1/return", {"version": "1", "notes": "n"}).status_code == 303
+    with unit_of_work():
+        report = Revision.select().order_by(Revision.number.desc()).get().report
+        token = links.make(scene.job)
+    package = client.get(f"/c/{token}/package.zip").content
+    with zipfile.ZipFile(io.BytesIO(package)) as archive:
+        texts = [archive.read(name) for name in archive.namelist()]
+    page = client.get(f"/c/{token}").text
+    for value in (*planted.values(), "51.98765"):
+        assert value not in report
+        assert value not in page
+        assert all(value.encode() not in text for text in texts)

@@ -14,7 +14,7 @@ from uchiwa.web.routing import router as new_router
 from uchiwa.web.shop.queue import QueueRow, queue_rows
 
 router = new_router()
-OPEN, AT_REST, FOUND = 120, 12, 60
+OPEN, AT_REST, FOUND = 60, 12, 60
 """Rows that the queue shows of jobs under work, of jobs at rest, and of what was looked for."""
 
 
@@ -29,13 +29,12 @@ def home(
         rest: how many pages of jobs at rest are passed over.
     """
     search, tuner = q[:100], user.id if mine else None
+    skip = max(0, min(rest, 10_000)) * AT_REST
+    open_jobs = store.Wanted(search, closed=False, tuner_id=tuner, limit=OPEN)
+    at_rest = store.Wanted(search, closed=True, tuner_id=tuner, limit=FOUND if search.strip() else AT_REST, skip=skip)
     with unit_of_work():
-        open_jobs = store.queue(user.shop_id, search, closed=False, tuner_id=tuner, limit=OPEN)
-        skip = max(0, min(rest, 10_000)) * AT_REST
-        most = FOUND if search.strip() else AT_REST
-        at_rest = store.queue(user.shop_id, search, closed=True, tuner_id=tuner, limit=most, skip=skip)
+        rows = queue_rows(store.queue(user.shop_id, open_jobs, at_rest))
         open_count, closed_count = store.counts(user.shop_id, tuner)
-    rows = queue_rows([*open_jobs, *at_rest])
     groups = [(move, [row for row in rows if row.entry.move is move]) for move in Move]
     ordered = [row for _, members in groups for row in members]
     shown = next((row for row in ordered if row.entry.job.id == show), ordered[0] if ordered else None)

@@ -48,6 +48,7 @@ TITLES = {
 }  # fmt: skip
 """The words and the sentence for each reason of its own; the others are those of fuel."""
 
+_FAR = 1e15
 STRETCH_S = 12.0
 _SENSOR_MOVED = 0.004
 _FEW = 30
@@ -227,7 +228,7 @@ def _of_log(log: Log, asked: _Asked) -> _Part:
     notes = (*told, *measured.notes, *_course(celsius, log.name))
     return _Part(
         time, coolant, factor, error, measured.values, target, durations(time),
-        np.floor((time - time[0]) / STRETCH_S).astype(np.int64), sieve, warm,
+        np.clip(np.floor((time - time[0]) / STRETCH_S), -_FAR, _FAR).astype(np.int64), sieve, warm,
         _after_starts(time, signals, late, error, log.name), notes,
     )  # fmt: skip
 
