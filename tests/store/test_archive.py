@@ -34,7 +34,7 @@ from uchiwa.store import (
     revisions,
     samples,
 )
-from uchiwa.store.database import unit_of_work
+from uchiwa.store.database import database, unit_of_work
 from uchiwa.store.models import Event, Job, LogFile, Round
 
 PIKE = car_named("corvid-pike")
@@ -226,3 +226,20 @@ def test_an_archive_whose_compressed_bytes_are_damaged_is_refused_in_a_sentence(
         except BadInput:
             refused += 1
     assert refused == len(range(45, len(whole) // 2, 97))
+
+
+def test_each_further_log_costs_an_archive_one_statement(scene, monkeypatch):
+    """Its bytes; what people noted beside the logs is read for all of them together."""
+    asked = []
+    real = database.execute_sql
+    monkeypatch.setattr(
+        database, "execute_sql", lambda sql, *more, **named: asked.append(sql) or real(sql, *more, **named)
+    )
+    counts = []
+    for number in range(3):
+        scene.receive(f"time,rpm\n0,{number}\n", f"{number}.csv")
+        asked.clear()
+        with unit_of_work():
+            archive_out.export(scene.job, io.BytesIO())
+        counts.append(len(asked))
+    assert counts[2] - counts[1] == counts[1] - counts[0] == 1

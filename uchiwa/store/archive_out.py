@@ -83,6 +83,8 @@ def _described(job: Job, archive: zipfile.ZipFile) -> dict[str, Any]:
         _calibrations(ids, archive),
     )
     car = Car.get_by_id(job.car_id)
+    uploaded = list(_uploaded(job))
+    beside = _Beside.of([log.id for log in uploaded])
     return {
         "format": form.FORMAT,
         "customer": Customer.get_by_id(car.customer_id).name,
@@ -93,7 +95,7 @@ def _described(job: Job, archive: zipfile.ZipFile) -> dict[str, Any]:
         "setup": job.setup,
         "moved_at": _utc(job.moved_at),
         "rounds": [_round(one) for one in rounds],
-        "logs": [_log(one, at, names.rounds, names.people, archive) for at, one in enumerate(_uploaded(job), 1)],
+        "logs": [_log(one, at, names, beside, archive) for at, one in enumerate(uploaded, 1)],
         "revisions": [_revision(one, names, archive) for one in revisions],
         "draft": {
             "base": names.revisions[draft.base_id],
@@ -204,19 +206,34 @@ def _uploaded(job: Job) -> Iterable[LogFile]:
     return list(query.order_by(LogFile.id))
 
 
-def _log(
-    log: LogFile, at: int, number: dict[int, int], people: dict[int, str], archive: zipfile.ZipFile
-) -> dict[str, Any]:
+@dataclass(frozen=True)
+class _Beside:
+    """What people have noted beside logs, by the logs' ids; in two queries for any number of them."""
+
+    notes: dict[int, list[LogNote]]
+    pulls: dict[int, list[PullNote]]
+
+    @classmethod
+    def of(cls, ids: list[int]) -> _Beside:
+        """Read it."""
+        found = cls({}, {})
+        for note in LogNote.select().where(LogNote.log.in_(ids)).order_by(LogNote.id):
+            found.notes.setdefault(note.log_id, []).append(note)
+        for pull in PullNote.select().where(PullNote.log.in_(ids)).order_by(PullNote.number):
+            found.pulls.setdefault(pull.log_id, []).append(pull)
+        return found
+
+
+def _log(log: LogFile, at: int, names: _Names, beside: _Beside, archive: zipfile.ZipFile) -> dict[str, Any]:
     name = str(log.name).split(", 1 of ")[0]
     path = f"logs/{at:03}-{_safe(name)}"
     with archive.open(path, "w", force_zip64=True) as file:
         for piece in uploads.pieces(log):
             file.write(piece)
-    own = LogNote.select().where(LogNote.log == log).order_by(LogNote.id)
     return {
         "path": path,
         "name": name,
-        "round": number[log.round_id],
+        "round": names.rounds[log.round_id],
         "sha256": log.content_hash,
         "accepted": log.accepted,
         "decided": log.decided,
@@ -226,7 +243,7 @@ def _log(
         "was": log.id,
         "pulls": [
             {"number": one.number, "note": one.note, "hidden": one.hidden, "place": one.place}
-            for one in PullNote.select().where(PullNote.log == log).order_by(PullNote.number)
+            for one in beside.pulls.get(log.id, [])
         ],
         "notes": [
             {
@@ -234,10 +251,10 @@ def _log(
                 "end_s": one.end_s,
                 "text": one.text,
                 "shown": one.shown,
-                "by": people.get(one.author_id, ""),
+                "by": names.people.get(one.author_id, ""),
                 "at": _utc(one.at),
             }
-            for one in own
+            for one in beside.notes.get(log.id, [])
         ],
     }
 
