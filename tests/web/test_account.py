@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import threading
 from datetime import UTC, datetime, timedelta
 
 import pyotp
@@ -11,7 +12,7 @@ import pytest
 from tests.web.conftest import Client
 from uchiwa.services import joining
 from uchiwa.store import audit, one_time_links, people, sessions
-from uchiwa.store.database import unit_of_work
+from uchiwa.store.database import run_again, unit_of_work
 from uchiwa.store.models import Mail, OneTimeLink, Shop, User
 from uchiwa.web.app import create_app
 
@@ -80,6 +81,41 @@ def test_the_first_shop_is_made_once_however_often_the_form_is_sent(clean_databa
     assert answers == [303, 404]
     with unit_of_work():
         assert (Shop.select().count(), User.select().count()) == (1, 1)
+
+
+def test_two_addresses_at_once_make_one_first_shop(clean_database):
+    """Two servers that start together offer an address each."""
+    with unit_of_work():
+        tokens = []
+        for _ in range(2):
+            link = one_time_links.make("begin")
+            tokens.append(one_time_links.token_of(link))
+            OneTimeLink.update(kind="kept").where(OneTimeLink.id == link.id).execute()
+        OneTimeLink.update(kind="begin").execute()
+    together, spent = threading.Barrier(2), list[str]()
+
+    def begin(number: int) -> None:
+        found = one_time_links.find("begin", tokens[number])
+        newcomer = joining.Newcomer(f"{number}@example.org", "O", LONG)
+        together.wait()
+        try:
+            run_again(lambda: _in_one(lambda: joining.begin(found, "Hill Club", newcomer)))()
+        except one_time_links.SpentLinkError:
+            spent.append("spent")
+
+    threads = [threading.Thread(target=begin, args=(number,)) for number in range(2)]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    assert spent == ["spent"]
+    with unit_of_work():
+        assert (Shop.select().count(), User.select().count()) == (1, 1)
+
+
+def _in_one(act):
+    with unit_of_work():
+        return act()
 
 
 def turned_on(client: Client) -> tuple[str, list[str]]:

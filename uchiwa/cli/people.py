@@ -112,25 +112,25 @@ def reset(email: str, no_factor: bool) -> None:
 @click.argument("email")
 def disable(email: str) -> None:
     """Lock a person out at once, on every device."""
-    from uchiwa.store import audit, people
-    from uchiwa.store.database import unit_of_work
-
-    with at_database(to_migrate=True), unit_of_work():
-        person = _known(email)
-        people.disable(person)
-        audit.note("disabled", shop_id=person.shop_id, who=_AT_THE_PROMPT, subject=person.name)
-    click.echo(f"{person.name} is locked out.")
+    click.echo(f"{_let_in(email, open_to=False)} is locked out.")
 
 
 @user.command()
 @click.argument("email")
 def enable(email: str) -> None:
     """Let a person in again."""
+    click.echo(f"{_let_in(email, open_to=True)} can sign in again.")
+
+
+def _let_in(email: str, *, open_to: bool) -> str:
+    """The name of a person who is let in, or locked out."""
     from uchiwa.store import audit, people
     from uchiwa.store.database import unit_of_work
 
     with at_database(to_migrate=True), unit_of_work():
         person = _known(email)
-        people.enable(person)
-        audit.note("enabled", shop_id=person.shop_id, who=_AT_THE_PROMPT, subject=person.name)
-    click.echo(f"{person.name} can sign in again.")
+        (people.enable if open_to else people.disable)(person)
+        audit.note(
+            "enabled" if open_to else "disabled", shop_id=person.shop_id, who=_AT_THE_PROMPT, subject=person.name
+        )
+        return str(person.name)

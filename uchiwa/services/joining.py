@@ -39,6 +39,7 @@ def begin(link: OneTimeLink, shop_name: str, owner: Newcomer) -> User:
         SpentLinkError: there is a person already.
     """
     one_time_links.spend(link)
+    one_time_links.begin_once()
     if not accounts.nobody_yet():
         raise SpentLinkError
     shop = accounts.create_shop(shop_name)
@@ -130,5 +131,5 @@ def changed(user: User, kind: str, what: str, *, address: str | None = None) -> 
     """
     audit.note(kind, shop_id=user.shop_id, user=user)
     at = now()
-    told = User(id=user.id, shop=user.shop_id, email=address or user.email)
-    tell_person("account", told, f"account:{user.id}:{kind}:{at:%Y%m%d%H%M%S}", what=what, at=f"{at:%d %B %Y, %H:%M}")
+    once = f"account:{user.id}:{kind}:{at:%Y%m%d%H%M%S}"
+    tell_person("account", user, once, address=address, what=what, at=f"{at:%d %B %Y, %H:%M}")

@@ -13,6 +13,7 @@ from uchiwa.store import attempts, passwords, roles
 from uchiwa.store.addresses import address_typed
 from uchiwa.store.database import run_again, unit_of_work
 from uchiwa.store.models import Shop, User
+from uchiwa.store.names import name_typed
 from uchiwa.store.rows import first
 
 ATTEMPTS = 8
@@ -31,7 +32,7 @@ def create_shop(name: str) -> Shop:
     Raises:
         BadInput: it has no name.
     """
-    return Shop.create(name=_named(name, "the shop"))
+    return Shop.create(name=name_typed(name, "the shop"))
 
 
 def create_user(
@@ -43,7 +44,7 @@ def create_user(
         BadInput: the address is no address or somebody's already, there is no name, or the password is too easily
             guessed.
     """
-    address, called = address_typed(email), _named(name, "the person")
+    address, called = address_typed(email), name_typed(name, "the person")
     passwords.must_be_good(password, (address, called, shop.name))
     try:
         return User.create(
@@ -56,13 +57,6 @@ def create_user(
         )
     except IntegrityError:
         raise BadInput("somebody signs in with this address already", where=address, advice="use another") from None
-
-
-def _named(text: str, what: str) -> str:
-    name = " ".join(text.split())[:120]
-    if not name:
-        raise BadInput(f"{what} has no name", advice="type one")
-    return name
 
 
 def is_taken(email: str) -> bool:

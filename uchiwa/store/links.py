@@ -41,17 +41,16 @@ def for_mail(job: Job, mail_key: str) -> str | None:
     """
     if current(job) is None:
         return None
-    made = CustomerLink.get_or_none(CustomerLink.job == job, CustomerLink.mail_key == mail_key)
-    for secret in keys.ring():
-        token = keys.derived("customer's link", mail_key, secret)
-        if made is None:
-            CustomerLink.create(
-                job=job, token_hash=_hash(token), made_at=now(), expires_at=_end(job), mail_key=mail_key
-            )
-            return token
-        if made.token_hash == _hash(token):
-            return token if made.revoked_at is None else None
-    return None
+    # Written for the first time, it follows from the newest secret; written again, from the one of then.
+    tokens = {_hash(one): one for one in (keys.derived("customer's link", mail_key, secret) for secret in keys.ring())}
+    newest = next(iter(tokens))
+    before = first(CustomerLink.select().where(CustomerLink.token_hash.in_(list(tokens))))
+    made = before.token_hash if before is not None else newest
+    CustomerLink.insert(job=job, token_hash=made, made_at=now(), expires_at=_end(job), mail_key=mail_key).on_conflict(
+        update={CustomerLink.id: CustomerLink.id}
+    ).execute()
+    works = CustomerLink.select().where(CustomerLink.token_hash == made, CustomerLink.revoked_at.is_null())
+    return tokens[made] if first(works) is not None else None
 
 
 def _end(job: Job) -> datetime:

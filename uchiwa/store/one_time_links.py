@@ -8,7 +8,9 @@ from __future__ import annotations
 
 import hashlib
 import secrets
-from datetime import timedelta
+from datetime import datetime, timedelta
+
+from peewee import IntegrityError
 
 from uchiwa.store import keys
 from uchiwa.store.clock import now
@@ -19,6 +21,7 @@ from uchiwa.store.rows import first
 BEGIN, JOIN, RESET = "begin", "join", "reset"
 LASTS = {BEGIN: timedelta(days=1), JOIN: timedelta(days=7), RESET: timedelta(hours=1)}
 _KEPT = timedelta(days=30)
+_BEGUN, _NEVER = "begun", datetime(9999, 1, 1)
 
 
 class SpentLinkError(RuntimeError):
@@ -85,6 +88,20 @@ def spend(link: OneTimeLink) -> None:
     done = OneTimeLink.update(used_at=now()).where(OneTimeLink.id == link.id, _open()).execute()
     if not done:
         raise SpentLinkError
+
+
+def begin_once() -> None:
+    """Note that the first shop is made, in the transaction that makes it: of two at once, the unique key lets one through.
+
+    Raises:
+        SpentLinkError: it was made already.
+    """
+    try:
+        OneTimeLink.create(
+            kind=_BEGUN, nonce=_BEGUN, token_hash=_hash(_BEGUN, _BEGUN), made_at=now(), expires_at=_NEVER, used_at=now()
+        )
+    except IntegrityError:
+        raise SpentLinkError from None
 
 
 def invitations(shop_id: int) -> list[OneTimeLink]:

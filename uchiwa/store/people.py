@@ -9,6 +9,7 @@ from uchiwa.store import passwords, roles, second_factor, sessions
 from uchiwa.store.addresses import address_typed
 from uchiwa.store.clock import now
 from uchiwa.store.models import Job, Shop, User
+from uchiwa.store.names import name_typed
 from uchiwa.store.rows import first
 
 EACH, DIGEST, NEVER = "each", "digest", "never"
@@ -122,10 +123,7 @@ def rename(user: User, name: str) -> None:
     Raises:
         BadInput: that is no name.
     """
-    plain = " ".join(name.split())[:120]
-    if not plain:
-        raise BadInput("a person needs a name", advice="type one")
-    User.update(name=plain).where(User.id == user.id).execute()
+    User.update(name=name_typed(name, "the person")).where(User.id == user.id).execute()
 
 
 def set_address(user: User, email: str) -> str:

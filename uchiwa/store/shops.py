@@ -12,6 +12,7 @@ from uchiwa.core.typed_number import typed_number
 from uchiwa.settings import read_settings
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import Job, LogFile, Shop
+from uchiwa.store.names import name_typed
 from uchiwa.store.rows import first, rows
 
 MOST_DAYS = 365
@@ -49,10 +50,7 @@ def rename(shop: Shop, name: str) -> None:
     Raises:
         BadInput: that is no name.
     """
-    plain = " ".join(name.split())[:120]
-    if not plain:
-        raise BadInput("the shop needs a name", advice="type one")
-    Shop.update(name=plain).where(Shop.id == shop.id).execute()
+    Shop.update(name=name_typed(name, "the shop")).where(Shop.id == shop.id).execute()
 
 
 def set_words(shop: Shop, code: str, subject: str, words: str) -> None:

@@ -37,9 +37,11 @@ def tell_tuner(kind: str, job: Job, person: User, once: str, **details: Any) -> 
     )  # fmt: skip
 
 
-def tell_person(kind: str, person: User, once: str, *, link: OneTimeLink | None = None, **details: Any) -> None:
-    """Tell a person about their own account; whatever they wish otherwise."""
-    mails.post(kind, person.email, once, shop_id=person.shop_id, user=person, link=link, details=details)
+def tell_person(
+    kind: str, person: User, once: str, *, link: OneTimeLink | None = None, address: str | None = None, **details: Any
+) -> None:
+    """Tell a person about their own account, at another address than theirs if one is given; whatever they wish otherwise."""
+    mails.post(kind, address or person.email, once, shop_id=person.shop_id, user=person, link=link, details=details)
 
 
 def tell_invited(link: OneTimeLink, **details: Any) -> None:
