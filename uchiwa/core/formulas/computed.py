@@ -329,7 +329,7 @@ SHIPPED = Book(
             "or_else((lambda_measured + lambda_measured_2) / 2, or_else(lambda_measured, where(loop_state > 0.5, lambda_target, 0 / 0)))",
             "1",
         ),
-        ("fuel_error", "fuel error", "(mixture / lambda_target * (1 + short_trim / 100) * (1 + long_trim / 100) - 1) * 100", "%"),
+        ("fuel_error", "fuel error", "(mixture / lambda_target * (1 + short_trim / 100) * (1 + long_trim / 100) * (1 + or_else(fuel_overlay, 0) / 100) - 1) * 100", "%"),
         ("stoichiometric_ratio", "stoichiometric ratio", 'stoichiometric(or_else(ethanol_content, constant("ethanol")))', "1"),
         ("afr_measured", "measured AFR", "mixture * stoichiometric_ratio", "1"),
         ("afr_target", "AFR target", "lambda_target * stoichiometric_ratio", "1"),

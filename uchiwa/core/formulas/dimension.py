@@ -250,6 +250,7 @@ class _Units:
             "table": self._table,
             "constant": self._constant,
             "held": lambda call: self._always(call, _PLAIN),
+            "since": lambda call: self._always(call, Measure(pint_unit("s"))),
             "gear_from": lambda call: self._always(call, _PLAIN),
             "dead_time": lambda call: self._always(call, Measure(pint_unit("ms"))),
             "stoichiometric": lambda call: self._always(call, Measure(pint_unit("1"))),

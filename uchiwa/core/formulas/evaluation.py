@@ -25,7 +25,7 @@ from uchiwa.core.formulas.dimension import Meaning, meaning
 from uchiwa.core.formulas.gears import gear_from
 from uchiwa.core.formulas.language import SECONDS, Formula, FormulaError, MissingChannelError, parse
 from uchiwa.core.logs.log import BoolArray, FloatArray
-from uchiwa.core.logs.signal import held, rate, smooth
+from uchiwa.core.logs.signal import held, rate, since, smooth
 from uchiwa.core.quantities.catalogue import QUANTITIES
 from uchiwa.core.quantities.units import convert
 from uchiwa.core.tables.table import Calibration
@@ -285,6 +285,7 @@ _OVER_TIME: dict[str, Callable[[FloatArray, list[Any]], Any]] = {
     "smooth": lambda time, whole: smooth(time, whole[0].astype(np.float64), float(whole[1])),
     "delayed": lambda time, whole: np.interp(time - float(whole[1]), time, whole[0].astype(np.float64), left=np.nan),
     "held": lambda time, whole: held(time, whole[0].astype(np.bool_), float(whole[1])),
+    "since": lambda time, whole: since(time, whole[0].astype(np.bool_)),
     "gear_from": lambda _time, whole: gear_from(whole[0].astype(np.float64), whole[1].astype(np.float64)),
 }
 

@@ -69,6 +69,7 @@ FUNCTIONS: dict[str, Function] = {
     "smooth": Function(2, 2, "smooth(x, 0.3)", "centred mean over so many seconds"),
     "delayed": Function(2, 2, "delayed(x, 0.2)", "x as it was so many seconds ago"),
     "held": Function(2, 2, "held(condition, 0.5)", "the condition, kept for so many seconds after it last held"),
+    "since": Function(1, 1, "since(condition)", "seconds since the condition began to hold, or the log; a gap while it does not"),
     "where": Function(3, 3, "where(condition, x, y)", "x where the condition holds, else y"),
     "or_else": Function(2, 2, "or_else(x, y)", "x, or y where x has no reading or the log has no such channel"),
     "table": Function(1, 1, 'table("ve_main")', "the calibration's own lookup, by a table's id or role"),

@@ -76,6 +76,15 @@ def held(time: FloatArray, active: BoolArray, seconds: float) -> BoolArray:
     return kept
 
 
+def since(time: FloatArray, active: BoolArray) -> FloatArray:
+    """Seconds since `active` began to hold, or since the first time if it held from there; NaN where it does not hold."""
+    if not time.size:
+        return np.empty(0)
+    began = active & ~np.concatenate(([False], active[:-1]))
+    latest = np.maximum.accumulate(np.where(began, time, -np.inf))
+    return np.where(active, time - latest, np.nan)
+
+
 def durations(time: FloatArray) -> FloatArray:
     """Seconds that each sample stands for: until the next one, but never across a gap.
 

@@ -117,6 +117,14 @@ QUANTITIES = (
         ("stft bank 2", "stft2", "short trim 2", "stft b2", "short term fuel trim bank 2", "short term trim 2"),
     ),
     Quantity(
+        "fuel_overlay",
+        "%",
+        "fuel overlay",
+        -40,
+        40,
+        ("fuel overlay", "live overlay", "overlay", "overlay factor", "live fuel correction"),
+    ),
+    Quantity(
         "long_term_trim",
         "%",
         "long-term trim",

@@ -10,6 +10,7 @@ from uchiwa.core.logs.log import Log
 from uchiwa.core.logs.readers.columnar import read_columnar
 from uchiwa.core.logs.readers.delimited import read_delimited
 from uchiwa.core.logs.readers.dialect import MOST_COLUMNS
+from uchiwa.core.logs.readers.live import is_live, read_live
 from uchiwa.core.logs.readers.mdf import read_mdf
 from uchiwa.core.logs.readers.packed import MOST_MEMBERS, TooMuchError, gunzip, too_large, unzip
 from uchiwa.core.logs.readers.sniff import Kind, kind_of
@@ -94,6 +95,8 @@ def _read(data: bytes, name: str, depth: int, room: _Room) -> list[Log]:
             return read_mdf(data, name)
         case Kind.PARQUET | Kind.ARROW:
             return read_columnar(data, kind, name)
+        case Kind.TEXT if is_live(data):
+            return read_live(data, name)
         case Kind.TEXT:
             return read_delimited(data, name)
         case _:

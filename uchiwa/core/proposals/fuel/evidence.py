@@ -46,7 +46,7 @@ QUANTITIES = frozenset(
         "airflow_frequency", "airflow_voltage", "throttle_position", "coolant_temperature", "intake_air_temperature",
         "lambda_measured", "lambda_measured_2", "lambda_target", "short_term_trim", "short_term_trim_2",
         "long_term_trim", "long_term_trim_2", "loop_state", "injector_pulse", "after_start_active",
-        "overrun_cut_active", "vehicle_speed",
+        "overrun_cut_active", "vehicle_speed", "fuel_overlay",
     }
 )  # fmt: skip
 """Every quantity that fuel evidence may look at; conditions of one's own may name others."""
@@ -98,18 +98,18 @@ def _under(one: OneLog, delay: Delay) -> _Moved:
     """Mixture at the moment of combustion and the parts of the error, under a delay."""
     ones = np.ones(one.time.shape)
     if one.ratio is not None:
-        return _Moved(FuelParts(one.ratio, one.short_trim, one.long_trim, ones), None)
+        return _Moved(FuelParts(one.ratio, one.short_trim, one.long_trim, ones, one.overlay), None)
     if one.reading is None or one.raw is None:
-        return _Moved(FuelParts(ones, one.short_trim, one.long_trim, ones), None)
+        return _Moved(FuelParts(ones, one.short_trim, one.long_trim, ones, one.overlay), None)
     mixture, raw = one.read_under(delay)
-    return _Moved(FuelParts(mixture / one.target, one.short_trim, one.long_trim, ones), raw)
+    return _Moved(FuelParts(mixture / one.target, one.short_trim, one.long_trim, ones, one.overlay), raw)
 
 
 def _delay_samples(one: OneLog, table: Table, policy: Policy) -> DelaySamples | None:
     if one.reading is None:
         return None
     used = _sift(one, table, policy, _under(one, _FIRST_DELAY)).used
-    rest = (1 + one.short_trim) * (1 + one.long_trim) / one.target
+    rest = (1 + one.short_trim) * (1 + one.long_trim) * (1 + one.overlay) / one.target
     cells = np.where(used, cell_numbers(one, table)[0], -1)
     film = one.changing.get(WALL_FILM, [])
     ahead = film[len(film) // 2][1] if film else None
@@ -135,7 +135,7 @@ def _used(table: Table, policy: Policy) -> set[str]:
         used |= {"manifold_pressure", "barometric_pressure"}
     if policy.source != "fuel":
         return used | {"manifold_pressure", "intake_air_temperature", "coolant_temperature", "airflow"}
-    used |= {"lambda_measured", "lambda_measured_2", "coolant_temperature"}
+    used |= {"lambda_measured", "lambda_measured_2", "coolant_temperature", "fuel_overlay"}
     if policy.target == "log":
         used.add("lambda_target")
     if policy.use_trims == "both":
@@ -192,6 +192,7 @@ def gather(
         np.concatenate([under.parts.short_trim for under in moved]),
         np.concatenate([under.parts.long_trim for under in moved]),
         np.concatenate([under.parts.transient for under in moved]),
+        np.concatenate([under.parts.overlay for under in moved]),
     )
     ys = [one.y for one in ones if one.y is not None]
     evidence = Evidence(

@@ -134,12 +134,13 @@ def _words(stage: str, policy: Policy, state: State) -> str:
 
 @dataclass(frozen=True)
 class _Means:
-    """Means over the samples of a cell: of the mixture over its target, of the trims, of what was taken out."""
+    """Means over the samples of a cell: of the mixture over its target, of the trims, of what was taken out or laid over."""
 
     mixture: float
     short_trim: float
     long_trim: float
     transient: float
+    overlay: float
 
 
 def _measured(proposal: FuelProposal, j: int, i: int, means: _Means, wideband: bool) -> list[Step]:
@@ -155,6 +156,8 @@ def _measured(proposal: FuelProposal, j: int, i: int, means: _Means, wideband: b
         steps.append(Step("short-term trim, mean", means.short_trim * 100))
     if policy.source == "fuel" and policy.use_trims in ("both", "long"):
         steps.append(Step("long-term trim, mean", means.long_trim * 100))
+    if means.overlay:
+        steps.append(Step("overlay of the live session, mean", means.overlay * 100))
     if proposal.evidence.transients:
         words = " and ".join(one.words for one in proposal.evidence.transients)
         steps.append(Step(f"{words}, taken out", (means.transient - 1) * 100))
@@ -231,7 +234,7 @@ def explain(proposal: FuelProposal, j: int, i: int) -> CellAccount:
     means: _Means | None = None
     if sample.size:
         parts = evidence.parts
-        every = (parts.mixture, parts.short_trim, parts.long_trim, parts.transient)
+        every = (parts.mixture, parts.short_trim, parts.long_trim, parts.transient, parts.overlay)
         means = _Means(*(float(np.average(one[sample], weights=weight)) for one in every))
     nearest = _nearest_cell(evidence, table)
     here = nearest == cell

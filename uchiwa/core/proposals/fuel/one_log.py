@@ -38,6 +38,7 @@ class OneLog:
         ratio: trusted air over the table's own, where that is what the table is held against.
         target: λ target.
         short_trim, long_trim: as fractions.
+        overlay: of a live session, as a fraction; 0 without one.
         airflow: g/s, or None.
         own: samples that conditions of one's own leave out.
         changing: candidates of signals that show in the error only while conditions change.
@@ -53,6 +54,7 @@ class OneLog:
     target: FloatArray
     short_trim: FloatArray
     long_trim: FloatArray
+    overlay: FloatArray
     region: IntArray
     own: list[tuple[str, BoolArray]]
     reading: FloatArray | None = None
@@ -119,7 +121,7 @@ def one_log(
     region = regions(signals, calibration.constant("displacement"))
     if policy.source != "fuel":
         return OneLog(
-            time, signals, x, y, np.ones(time.shape), zero, zero, region,
+            time, signals, x, y, np.ones(time.shape), zero, zero, zero, region,
             _own_conditions(time, signals, calibration, table, policy, where, book),
             ratio=against_trusted(policy.source, table, time, signals, calibration, book, log.name),
         )  # fmt: skip
@@ -139,6 +141,7 @@ def one_log(
         target = np.where(target > 0, target, np.nan)
     airflow = logged_airflow(signals, calibration)
     trims = [zero if one is None else one.values for one in (short, long)]
+    overlay = np.nan_to_num(signals.get("fuel_overlay", zero)) / 100.0
     changing: dict[str, list[tuple[float, FloatArray]]] = {}
     if policy.transients == "auto":
         if measured is not None and airflow is not None and target is not None:
@@ -146,7 +149,7 @@ def one_log(
         elif measured is None:
             changing[SLOW_TRIMS] = trim_signals(time, trims[0], trims[1])
     return OneLog(
-        time, signals, x, y, target if target is not None else np.ones(time.shape), trims[0], trims[1], region, own,
+        time, signals, x, y, target if target is not None else np.ones(time.shape), trims[0], trims[1], overlay, region, own,
         reading=None if measured is None else measured.values,
         raw=None if measured is None else measured.raw,
         airflow=airflow,

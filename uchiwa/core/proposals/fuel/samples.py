@@ -25,20 +25,23 @@ class FuelParts:
         mixture: λm/λt; without a sensor 1 throughout.
         short_trim, long_trim: as fractions.
         transient: what rids the error of wall film and slow trims; 1 where nothing changes.
+        overlay: what a live session laid over the table while it was recorded, as a fraction; 0 without one.
     """
 
     mixture: FloatArray
     short_trim: FloatArray
     long_trim: FloatArray
     transient: FloatArray
+    overlay: FloatArray
 
     @property
     def error(self) -> FloatArray:
-        """e = A_true / A_model = (λm/λt)·(1 + s)·(1 + l), for trims s and l as fractions, less the transients.
+        """e = A_true / A_model = (λm/λt)·(1 + s)·(1 + l)·(1 + o), for trims s and l and an overlay o as fractions, less the transients.
 
-        The controller injects F = A_model·(1 + s)(1 + l)/(λt·AFRst); what the sensor sees is A_true = λm·AFRst·F.
+        The controller injects F = A_model·(1 + o)(1 + s)(1 + l)/(λt·AFRst); what the sensor sees is A_true = λm·AFRst·F.
         """
-        return self.mixture * (1 + self.short_trim) * (1 + self.long_trim) * self.transient
+        trims = (1 + self.short_trim) * (1 + self.long_trim)
+        return self.mixture * trims * (1 + self.overlay) * self.transient
 
 
 ESTIMATED_BY = 2

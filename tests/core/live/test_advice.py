@@ -1,0 +1,92 @@
+"""What the driver is told: the nearest cell still wanted, kept to until it is full, and less driving by it."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from tests.core.live.advised import covers_in
+from uchiwa.core.briefs.coverage import Coverage, cruise_cells, load_shares, speeds_of
+from uchiwa.core.live.advice import Adviser, Ask, Engine
+from uchiwa.standin.cars import pike_base
+
+TABLE = pike_base().by_role("volumetric_efficiency")[0]
+CELLS = cruise_cells(TABLE)
+
+
+def coverage(seconds: np.ndarray | None = None, enough: float = 2.0) -> Coverage:
+    return Coverage(TABLE, CELLS, np.zeros(TABLE.shape) if seconds is None else seconds, enough)
+
+
+def at(cell: tuple[int, int] | None, moment: float = 10.0, coolant: float = 90.0) -> Engine:
+    i, j = cell or (0, 0)
+    load = float(load_shares(TABLE)[j, i]) if cell else None
+    return Engine(moment, float(speeds_of(TABLE)[j, i]) if cell else 850.0, load, coolant, cell)
+
+
+def test_the_engine_has_to_run_and_be_warm_first():
+    assert Adviser().advise(coverage(), Engine(1, 0.0, None, 90.0, None)).ask is Ask.START
+    cold = Adviser().advise(coverage(), at(CELLS[5], coolant=60))
+    assert cold.ask is Ask.WARM_UP
+    assert "60" in cold.more
+
+
+def test_it_stays_in_a_cell_until_that_is_full():
+    adviser, seconds = Adviser(), np.zeros(TABLE.shape)
+    i, j = CELLS[10]
+    first = adviser.advise(coverage(seconds), at((i, j)))
+    assert first.cell == (i, j)
+    assert first.here
+    assert first.words.endswith("2 s more")
+    seconds[j, i] = 1.4
+    assert adviser.advise(coverage(seconds), at((i, j))).words.endswith("1 s more")
+    seconds[j, i] = 2.0
+    assert adviser.advise(coverage(seconds), at((i, j))).cell != (i, j)
+
+
+def test_a_cell_that_cannot_be_had_is_left_for_a_while():
+    adviser, seconds = Adviser(), np.full(TABLE.shape, 9.0)
+    wanted = [CELLS[0], CELLS[-1]]
+    for i, j in wanted:
+        seconds[j, i] = 0.0
+    near = (CELLS[0][0] + 1, CELLS[0][1])
+    told = [adviser.advise(coverage(seconds), at(near, moment)).cell for moment in range(0, 60, 2)]
+    assert told[0] == CELLS[0]
+    assert CELLS[-1] in told
+
+
+def test_when_all_is_covered_it_says_so():
+    assert Adviser().advise(coverage(np.full(TABLE.shape, 3.0)), at(CELLS[0])).ask is Ask.DONE
+    enough = np.zeros(TABLE.shape)
+    for i, j in CELLS[: int(0.8 * len(CELLS))]:
+        enough[j, i] = 3.0
+    assert "Enough for the brief" in Adviser().advise(coverage(enough), at(CELLS[0]), 0.0, 60.0).more
+
+
+def test_idle_is_asked_for_where_the_engine_idles():
+    assert Adviser().advise(coverage(), at(None), idle_wanted_s=12.3).ask is Ask.IDLE
+    assert Adviser().advise(coverage(), at(CELLS[20]), idle_wanted_s=12.3).ask is Ask.HOLD
+
+
+def test_without_a_brief_nothing_is_asked():
+    assert Adviser().advise(None, at(CELLS[0])).ask is Ask.NOTHING
+
+
+@given(st.lists(st.sampled_from(CELLS), min_size=1, max_size=20, unique=True), st.sampled_from(CELLS))
+def test_only_cells_still_wanted_are_asked_for(left, here):
+    seconds = np.full(TABLE.shape, 5.0)
+    for i, j in left:
+        seconds[j, i] = 0.0
+    told = Adviser().advise(coverage(seconds), at(here))
+    assert told.cell in left
+    if here in left:
+        assert told.cell == here
+
+
+@pytest.mark.parametrize("seed", [2, 7])
+def test_the_same_driver_covers_the_brief_sooner_by_it(seed):
+    """Ten seeds are run, and printed, by `python -m bench.advice`."""
+    alone, advised = covers_in(seed, advised=False), covers_in(seed, advised=True)
+    assert advised < 0.75 * alone

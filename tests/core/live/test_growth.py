@@ -1,0 +1,180 @@
+"""A log that grows: the same readings as of the finished log, cells that fill as they are driven, and why nothing runs."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from tests.conftest import make_table
+from uchiwa.core.briefs.coverage import dwell
+from uchiwa.core.checks.examined import Examined
+from uchiwa.core.live.batch import Batch
+from uchiwa.core.live.filling import Filling
+from uchiwa.core.live.growth import Growth
+from uchiwa.core.live.limits import LiveLimits, Why, running_seconds, state_now
+from uchiwa.core.live.opening import Opening
+from uchiwa.core.logs.log import Channel, Log, Raster
+from uchiwa.core.logs.recognition.recognise import recognise
+from uchiwa.core.proposals.fuel.policy import Policy
+from uchiwa.standin.fleet import FLEET, car_named
+from uchiwa.standin.live_drive import LiveDrive
+
+
+def opening_of(drive: LiveDrive) -> Opening:
+    return Opening.read({"channels": [{"name": one.name, "unit": one.unit} for one in drive.channels]})
+
+
+def grown(drive: LiveDrive, seconds: float, each: int = 5) -> tuple[Growth, list[list[float]]]:
+    growth = Growth(opening_of(drive), drive.car.file.knowledge())
+    rows: list[list[float]] = []
+    while drive.run.time < seconds:
+        part = [drive.next_row() for _ in range(each)]
+        rows += part
+        growth.add(Batch(len(rows) // each, np.array(part)))
+    return growth, rows
+
+
+@pytest.fixture(scope="module")
+def cruise() -> tuple[LiveDrive, Growth, list[list[float]]]:
+    car = car_named("corvid-pike")
+    drive = LiveDrive(car, car.base(), "steady_cruise", 3)
+    return drive, *grown(drive, 150.0)
+
+
+@pytest.mark.parametrize("name", sorted(FLEET))
+def test_channels_are_read_as_in_the_finished_log(name):
+    drive = LiveDrive(car_named(name), car_named(name).base(), "steady_cruise", 2)
+    growth, rows = grown(drive, 40.0)
+    data = np.array(rows)
+    channels = tuple(
+        Channel(one.name, one.unit, data[:, place].copy(), source_unit=one.unit)
+        for place, one in enumerate(drive.channels, start=1)
+    )
+    whole = recognise(Log("x", (Raster(data[:, 0] - data[0, 0], channels),)), drive.car.file.knowledge())
+    assert set(whole.quantities) == {one.quantity for one in growth.readings if one.quantity}
+    for quantity, channel in whole.quantities.items():
+        assert growth.values(quantity) == pytest.approx(channel.values, rel=1e-6, abs=1e-6, nan_ok=True), quantity
+
+
+def test_a_batch_that_came_already_changes_nothing(cruise):
+    _, growth, rows = cruise
+    size = growth.size
+    growth.add(Batch(3, np.array(rows[:5])))
+    assert growth.size == size
+
+
+def test_a_slow_channel_is_held_for_half_a_second():
+    growth = Growth(
+        Opening.read({"channels": [{"name": "Engine speed", "unit": "rpm"}, {"name": "Coolant", "unit": "°C"}]})
+    )
+    rows = [[n / 10, 900 + n, 85.0 if n < 3 else np.nan] for n in range(20)]
+    growth.add(Batch(1, np.array(rows)))
+    coolant = growth.tail(0, ("coolant_temperature",))["coolant_temperature"]
+    assert np.isfinite(coolant[:7]).all()
+    assert np.isnan(coolant[8:]).all()
+    assert growth.latest("coolant_temperature") is None
+    assert growth.latest("engine_speed") == 919
+
+
+def test_without_an_engine_speed_it_says_so():
+    growth = Growth(Opening.read({"channels": [{"name": "Coolant", "unit": "°C"}]}))
+    growth.add(Batch(1, np.array([[n / 10, 80.0 + n] for n in range(20)])))
+    assert "no engine speed" in growth.problem
+    assert growth.values(":Coolant") is not None
+
+
+def test_seconds_in_cells_are_those_of_the_finished_log(cruise):
+    drive, growth, _ = cruise
+    table = drive.calibration.by_role("volumetric_efficiency")[0]
+    filling = Filling(table)
+    filling.follow(growth)
+    it = Examined(drive.recording())
+    told = dwell(table, it.time, it.signals, it.warm & it.running)
+    assert filling.seconds.sum() == pytest.approx(told.sum(), rel=0.01)
+    assert np.abs(filling.seconds - told).max() < 0.5
+
+
+def test_errors_in_cells_are_near_the_truth(cruise):
+    """The stand-in's hidden VE over the table's, where enough was driven; the quick figure is rough by design."""
+    drive, growth, _ = cruise
+    table = drive.calibration.by_role("volumetric_efficiency")[0]
+    filling = Filling(table)
+    filling.follow(growth)
+    enough = filling.samples >= 50
+    assert enough.sum() >= 6
+    ve = drive.car.truth.volumetric_efficiency
+    truth = np.array([[ve(float(x), float(y)) for x in table.x.breakpoints] for y in table.y.breakpoints])
+    wanted = (truth / table.grid - 1) * 100
+    assert np.abs(filling.mean_percent - wanted)[enough].mean() < 2.5
+
+
+def test_following_in_pieces_counts_what_following_at_once_does(cruise):
+    drive, whole, rows = cruise
+    table = drive.calibration.by_role("volumetric_efficiency")[0]
+    growth, filling = Growth(opening_of(drive), drive.car.file.knowledge()), Filling(table)
+    for number in range(len(rows) // 5):
+        growth.add(Batch(number + 1, np.array(rows[5 * number : 5 * number + 5])))
+        filling.follow(growth)
+    once = Filling(table)
+    once.follow(whole)
+    assert filling.seconds == pytest.approx(once.seconds, abs=1e-6)
+    assert filling.samples.sum() == pytest.approx(once.samples.sum(), rel=0.03)
+
+
+def test_a_table_whose_axis_is_not_recorded_says_so():
+    growth = Growth(Opening.read({"channels": [{"name": "Engine speed", "unit": "rpm"}]}))
+    growth.add(Batch(1, np.array([[n / 10, 900.0 + n] for n in range(30)])))
+    filling = Filling(make_table([[50.0] * 3, [50.0] * 3]))
+    assert not filling.follow(growth)
+    assert "manifold_pressure" in filling.problem
+
+
+CHANNELS = ("Engine speed", "Coolant temperature", "Throttle", "Lambda target", "Lambda measured")
+
+
+def running(
+    seconds: float, speed: float = 2000, coolant: float = 90, opens: float = 0.0, target: float = 1.0
+) -> Growth:
+    units = ("rpm", "°C", "%", "1", "1")
+    growth = Growth(Opening.read({"channels": [{"name": a, "unit": b} for a, b in zip(CHANNELS, units, strict=True)]}))
+    rows = [[n / 10, speed, coolant, 10 + opens * n / 10, target, 1.0] for n in range(int(seconds * 10) + 1)]
+    growth.add(Batch(1, np.array(rows)))
+    return growth
+
+
+@pytest.mark.parametrize(
+    ("limits", "growth", "on_table", "why"),
+    [
+        ({"on": False}, {"seconds": 100}, True, Why.OFF),
+        ({}, {"seconds": 100, "speed": 0}, True, Why.STANDING),
+        ({}, {"seconds": 30}, True, Why.NOT_YET),
+        ({}, {"seconds": 100, "coolant": 60}, True, Why.COLD),
+        ({"opening": True}, {"seconds": 100}, True, Why.NOT_OPENING),
+        ({"opening": True}, {"seconds": 100, "opens": 0.5}, True, Why.RUNNING),
+        ({}, {"seconds": 100}, False, Why.OFF_TABLE),
+        ({}, {"seconds": 100, "target": 0.0}, True, Why.NO_TARGET),
+        ({}, {"seconds": 100}, True, Why.RUNNING),
+    ],
+)
+def test_it_is_said_whether_a_correction_runs_and_why_not(limits, growth, on_table, why):
+    assert state_now(LiveLimits(**{"on": True} | limits), running(**growth), None, on_table)[0] is why
+
+
+def test_running_is_counted_from_the_last_time_the_engine_stood():
+    growth = running(20)
+    growth.add(Batch(2, np.array([[20.1 + n / 10, 0.0 if n < 5 else 900.0, 90, 10, 1, 1] for n in range(50)])))
+    assert running_seconds(growth) == pytest.approx(4.4, abs=0.11)
+
+
+@given(st.floats(1, 30), st.floats(0.1, 20), st.integers(1, 500), st.floats(1, 100), st.floats(0, 100))
+def test_limits_never_loosen_the_rounds_policy(limit, dwell_s, samples, percent, strength):
+    of_round = Policy(limit_percent=limit, minimum_samples=samples, minimum_dwell_s=dwell_s, strength=strength)
+    held = LiveLimits(on=True, percent=min(percent, 25)).policy(of_round)
+    assert held.limit_percent <= limit
+    assert held.minimum_samples >= samples
+    assert held.minimum_dwell_s >= dwell_s
+    assert held.strength <= strength
+    assert held.unreached == "leave"
+    assert set(of_round.where) < set(held.where)
