@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 from pathlib import Path
 
 import click
@@ -17,6 +18,7 @@ from uchiwa.cli.root import uchiwa
 from uchiwa.core.errors import BadInput
 from uchiwa.core.tables.image.files import FORMATS, read_image, write_image
 from uchiwa.core.tables.interchange import calibration_json
+from uchiwa.parent import end_with_parent
 
 
 @uchiwa.group()
@@ -55,6 +57,67 @@ def drive(
     recording = simulate(car, flashed, drive_name, seed)
     write_bytes(out, car.logger.write(recording))
     click.echo(f"{out}: {recording.duration:.0f} s of {drive_name} in the {car.title}")
+
+
+@standin.command()
+@click.option("--car", "car_name", default="corvid-pike", show_default=True)
+@click.option("--link", required=True, help="The customer's page, as its link was sent.")
+@click.option("--calibration", "calibration_path", help="What the car's controller runs; by default its own.")
+@click.option("--drive", "drive_name", default="steady_cruise", show_default=True)
+@click.option("--seed", type=click.IntRange(0), default=1, show_default=True)
+@click.option(
+    "--speed", type=click.FloatRange(0.1, 100), default=1.0, show_default=True, help="Quicker than real time."
+)
+@click.option(
+    "--drop",
+    "drop_s",
+    type=click.FloatRange(0, 600),
+    default=0.0,
+    help="Break the link now and then, for so many seconds.",
+)
+@click.option("--seconds", type=click.FloatRange(1, 7200), default=7200.0, help="Stop after so much of the drive.")
+@click.option("--alone", is_flag=True, help="The driver does not listen to what the phone says.")
+@click.option("--plain", is_flag=True, help="Pass on over plain HTTP instead of a WebSocket.")
+@click.option("--mark", default="", help="Of the calibration, as the car's controller tells it.")
+@click.option("--out", help="Where the car's own recording goes.")
+@click.option("--with-parent", is_flag=True, hidden=True)
+def live(
+    car_name: str,
+    link: str,
+    calibration_path: str | None,
+    drive_name: str,
+    seed: int,
+    speed: float,
+    drop_s: float,
+    seconds: float,
+    alone: bool,
+    plain: bool,
+    mark: str,
+    out: str | None,
+    with_parent: bool,
+) -> None:
+    """Drive a stand-in car and pass its samples on as they are recorded."""
+    from uchiwa.standin.fleet import car_named
+    from uchiwa.standin.live import live_car
+
+    if with_parent:
+        end_with_parent(os.getppid())
+    car = car_named(car_name)
+    flashed = read_calibration_file(calibration_path) if calibration_path else car.base()
+    under_way = live_car(
+        car, flashed, link, drive_name=drive_name, seed=seed, speed=speed, drop_s=drop_s, advised=not alone, plain=plain,
+        longest_s=seconds, revision=mark, log=click.echo,
+    )  # fmt: skip
+    click.echo(f"session {under_way.link.session}: passing on. {under_way.outcome.said}".rstrip())
+    found = under_way.run()
+    if out:
+        write_bytes(out, car.logger.write(under_way.drive.recording()))
+    if found.refused:
+        raise BadInput(found.refused.rstrip("."))
+    kept = "all of it was acknowledged" if found.kept else "not all of it was acknowledged"
+    click.echo(
+        f"{found.rows[-1][0] if found.rows else 0:.0f} s driven, {len(found.rows)} rows, {found.breaks} breaks: {kept}"
+    )
 
 
 @standin.command()

@@ -50,6 +50,8 @@ class Controller:
     target: Lookup = field(init=False)
     spark: Lookup = field(init=False)
     warmup: Lookup | None = field(init=False)
+    overlay: Lookup | None = None
+    overlaid: float = 1.0
     cold: Lookup | None = field(init=False, default=None)
     integral: float = 0.0
     learned: list[float] = field(default_factory=lambda: [0.0] * 9)
@@ -121,6 +123,10 @@ class Controller:
             kelvin = intake_air + (coolant - intake_air) * k + ZERO_CELSIUS
             volume = constants["displacement"] / constants["cylinders"] / 1000.0
             air = self.ve(speed, loaded) / 100.0 * pressure * 1000.0 * volume / (GAS_CONSTANT * kelvin) * 1000.0
+        self.overlaid = 1.0
+        if self.overlay is not None:
+            self.overlaid = self.overlay(frequency) if self.meter is not None else self.overlay(speed, loaded)
+        air *= self.overlaid
         command.target = self.target(speed, loaded)
         if self.cold is not None:
             command.target += self.cold(coolant)

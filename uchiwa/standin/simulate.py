@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import replace
 from types import MappingProxyType
 
@@ -17,7 +18,7 @@ from uchiwa.standin.chassis import DRIVELINE
 from uchiwa.standin.clamp import Clamp
 from uchiwa.standin.controller import Controller
 from uchiwa.standin.driver import Driver
-from uchiwa.standin.drives import make_drive
+from uchiwa.standin.drives import Drive, make_drive
 from uchiwa.standin.engine import Engine
 from uchiwa.standin.idling import IdleControl
 from uchiwa.standin.knocking import KnockControl, KnockSensor
@@ -67,6 +68,7 @@ LOGGED = (
     ("Idle valve", "idle_actuator_position", 1),
     ("In gear", "in_gear", 0),
     ("Airflow signal", "airflow_voltage", 3),
+    ("Fuel overlay", "fuel_overlay", 3),
 )
 
 
@@ -96,7 +98,7 @@ def simulate(
     Returns:
         A log at 25 Hz of what the car's sensors and controller report, in canonical units.
     """
-    run = _Run(car, calibration, drive_name, seed, sensor or Wideband(), ethanol_to)
+    run = Run(car, calibration, drive_name, seed, sensor, ethanol_to)
     rows: list[tuple[float, ...]] = []
     while not run.driver.done:
         run.step()
@@ -104,19 +106,37 @@ def simulate(
             rows.append(run.row())
         run.time += STEP_S
         run.number += 1
+    return recorded(car, rows, drive_name, revision or calibration.id, {"wheel_torque"} if tell_torque else set())
+
+
+_ON_REQUEST = frozenset({"wheel_torque", "fuel_overlay"})
+
+
+def recorded(
+    car: StandInCar, rows: Sequence[tuple[float, ...]], drive_name: str, revision: str, also: Collection[str] = ()
+) -> Log:
+    """Rows of a run as a log of what the car's sensors and controller report, in canonical units.
+
+    Args:
+        car: the car.
+        rows: as `Run.row` gives them.
+        drive_name: what was driven.
+        revision: mark written into the log.
+        also: of the quantities that no log has by itself, those that this one has.
+    """
     data = np.array(rows)
     channels = tuple(
         Channel(name, QUANTITIES[quantity].unit, np.round(data[:, column + 1], decimals) + 0.0, quantity)
         for column, (name, quantity, decimals) in enumerate(LOGGED)
-        if not _absent(car, quantity) and (tell_torque or quantity != "wheel_torque")
+        if not _absent(car, quantity) and (quantity in also or quantity not in _ON_REQUEST)
     )
     if car.trim_step:
         channels = tuple(_stepped(one, car.trim_step) for one in channels)
-    notes = MappingProxyType({"revision": revision or calibration.id, "drive": drive_name})
+    notes = MappingProxyType({"revision": revision, "drive": drive_name})
     return Log(f"{drive_name}.csv", (Raster(np.round(data[:, 0], 3), channels),), notes)
 
 
-class _Run:
+class Run:
     """A drive under way: everything that changes from step to step."""
 
     def __init__(
@@ -125,11 +145,12 @@ class _Run:
         calibration: Calibration,
         drive_name: str,
         seed: int,
-        sensor: Wideband,
-        ethanol_to: float | None,
+        sensor: Wideband | None = None,
+        ethanol_to: float | None = None,
+        driver: Callable[[Drive], Driver] = Driver,
     ) -> None:
         rng = np.random.default_rng(seed)
-        self.car, self.sensor, self.drive = car, sensor, make_drive(drive_name, rng)
+        self.car, self.sensor, self.drive = car, sensor or Wideband(), make_drive(drive_name, rng)
         ambient, self.barometer = float(rng.uniform(*self.drive.ambient)), float(rng.uniform(96.5, 101.0))
         self.clamp = Clamp.of(calibration)
         self.blown = not car.blown_once_clamped or (self.clamp is not None and self.clamp.clamps)
@@ -147,7 +168,7 @@ class _Run:
         self.controller = Controller(calibration, ethanol_percent=self.ethanol if car.ethanol is not None else None)
         self.ethanol_at_start, self.ethanol_to = self.ethanol, ethanol_to
         self.blending_s = 0.7 * sum(leg.seconds for leg in self.drive.legs)
-        self.driver = Driver(self.drive)
+        self.driver = driver(self.drive)
         self.listening = KnockControl(
             car.truth.knock,
             car.knock_sensor,
@@ -322,6 +343,7 @@ class _Run:
             self.idle.position if self.idle is not None else 0.0,
             float(self.driver.in_gear),
             self.frequency,
+            (self.controller.overlaid - 1.0) * 100.0,
         )
 
 
