@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import asdict, dataclass
 from typing import Any
 
@@ -149,8 +149,20 @@ def round_proposal(job: Job, round_: Round, policy: Policy) -> FuelProposal | No
     return _proposal(revision.calibration.content_hash, base, tables[0], logs, policy, book)
 
 
-def fuel_work(job: Job, round_: Round, table_id: str | None = None) -> FuelWork:
+def fuel_work(
+    job: Job,
+    round_: Round,
+    table_id: str | None = None,
+    logs: list[LogFile] | None = None,
+    held_in: Callable[[Policy], Policy] | None = None,
+) -> FuelWork:
     """Everything the Fuel station shows.
+
+    Args:
+        job, round_: at hand.
+        table_id: of an airflow table; the first, if not given.
+        logs: to compute from; those of the round that are accepted and ready, if not given.
+        held_in: the policy to go by, from the round's.
 
     Raises:
         BadInput: there is no usable log or no table, or the logs lack a channel.
@@ -169,8 +181,9 @@ def fuel_work(job: Job, round_: Round, table_id: str | None = None) -> FuelWork:
     drafted = calibrations.content(stands).table(table.id)
     if not same_axes(table, drafted):
         table = rebroken(table, drafted.x.breakpoints, drafted.y.breakpoints if drafted.y is not None else None)
-    logs = jobs.usable_logs(round_)
+    logs = jobs.usable_logs(round_) if logs is None else logs
     policy = pinned_policy(round_, draft, table.id)
+    policy = policy if held_in is None else held_in(policy)
     book = channels.book_of(job.shop_id)
     proposal = _proposal(revision.calibration.content_hash, base, table, logs, policy, book)
     return FuelWork(draft, base, drafted, tuple(logs), proposal)

@@ -19,7 +19,9 @@ from uchiwa.core.tables.table import Calibration, Table
 from uchiwa.core.viewing.alignment import marker_times
 from uchiwa.core.viewing.digits import digits
 from uchiwa.core.viewing.pyramid import InMemory, Source
+from uchiwa.services.live.growing_log import GrowingLog, GrowingSignal, growing_log
 from uchiwa.store import calibrations, channels, revisions, samples
+from uchiwa.store.log_states import RECORDING
 from uchiwa.store.models import Job, LogFile, Round
 from uchiwa.store.remembered import Remembered
 from uchiwa.store.stored_log import StoredLog, StoredSignal
@@ -60,7 +62,7 @@ class Trace:
 class _Recorded(Mapping[str, FloatArray]):
     """The quantities of a log on the time base of engine speed, each fetched when it is first asked for."""
 
-    def __init__(self, stored: StoredLog) -> None:
+    def __init__(self, stored: StoredLog | GrowingLog) -> None:
         self._stored = stored
 
     def __contains__(self, name: object) -> bool:
@@ -93,6 +95,8 @@ class _Recorded(Mapping[str, FloatArray]):
 
     def fetch(self, names: Collection[str]) -> None:
         """Fetch several channels, and the time bases they stand on, in one query."""
+        if isinstance(self._stored, GrowingLog):
+            return
         known = [self._stored.signals[name] for name in names if name in self._stored.signals]
         known += [self._stored.main_time, *(self._stored.times[one.raster] for one in known)]
         missing = {one.id: one for one in known if _whole.get(("whole", one.id)) is None}
@@ -100,7 +104,9 @@ class _Recorded(Mapping[str, FloatArray]):
             _whole.put(("whole", number), values, values.nbytes)
 
 
-def _whole_of(signal: StoredSignal) -> FloatArray:
+def _whole_of(signal: StoredSignal | GrowingSignal) -> FloatArray:
+    if isinstance(signal, GrowingSignal):
+        return signal.values
     found = _whole.get(("whole", signal.id))
     if found is None:
         found = samples.values_of([signal.id])[signal.id]
@@ -112,7 +118,7 @@ class OpenLog:
     """A log being read.
 
     Args:
-        log: ready.
+        log: ready, or being recorded.
         book: the shop's computed channels.
         calibration: the one it was recorded with.
         car: the car file.
@@ -129,7 +135,7 @@ class OpenLog:
     ) -> None:
         self.log, self.book, self.calibration, self.car = log, book, calibration, car
         wanted = None if keys is None else {key for one in keys for key in self._sources(one)}
-        self.stored = StoredLog(log, wanted)
+        self.stored: StoredLog | GrowingLog = growing_log(log) if log.state == RECORDING else StoredLog(log, wanted)
         self.recorded = _Recorded(self.stored)
 
     def _sources(self, key: str) -> Collection[str]:

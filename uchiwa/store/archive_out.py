@@ -202,7 +202,9 @@ def _decision(one: KnockDecision, names: _Names) -> dict[str, Any]:
 
 def _uploaded(job: Job) -> Iterable[LogFile]:
     """The files of a job that have arrived whole; further recordings in a file come again from it."""
-    query = LogFile.select().where(LogFile.job == job, LogFile.source.is_null(), LogFile.state != log_states.RECEIVING)
+    query = LogFile.select().where(
+        LogFile.job == job, LogFile.source.is_null(), LogFile.state.not_in((log_states.RECEIVING, log_states.RECORDING))
+    )
     return list(query.order_by(LogFile.id))
 
 

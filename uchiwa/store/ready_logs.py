@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Collection
 
-from uchiwa.store.log_states import READY
+from uchiwa.store.log_states import READY, RECORDING
 from uchiwa.store.models import Job, LogFile, Round
 
 
@@ -22,8 +22,8 @@ def of_job(job: Job) -> list[LogFile]:
 
 
 def chosen(job: Job, log_ids: Collection[int]) -> dict[int, LogFile]:
-    """Those of the named logs that are the job's, each with its round, by number."""
+    """Those of the named logs that are the job's, each with its round, by number; those being recorded among them."""
     if not log_ids:
         return {}
-    ready = LogFile.select(LogFile, Round).join(Round).where(LogFile.job == job, LogFile.state == READY)
+    ready = LogFile.select(LogFile, Round).join(Round).where(LogFile.job == job, LogFile.state.in_((READY, RECORDING)))
     return {one.id: one for one in ready.where(LogFile.id.in_(list(log_ids)))}

@@ -7,6 +7,7 @@ import asammdf  # noqa: F401
 import uchiwa.core.logs.readers.columnar_content
 import uchiwa.core.logs.readers.mdf_content
 import uchiwa.worker.import_process
+import uchiwa.worker.live
 import uchiwa.worker.telling  # noqa: F401
 from uchiwa.worker.warm import warm_up
 

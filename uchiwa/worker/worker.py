@@ -36,6 +36,7 @@ from uchiwa.store import (
 )
 from uchiwa.store.database import database
 from uchiwa.worker import import_process, mailing
+from uchiwa.worker.live import Sessions
 from uchiwa.worker.telling import Telling
 
 BEAT_S = 5.0
@@ -141,7 +142,7 @@ def run(parent: int | None = None) -> None:
     mailing.begin(over)
     if parent is not None:
         end_with_parent(parent)
-    imports, told = Imports(), Telling()
+    imports, told, live = Imports(), Telling(), Sessions()
     tidied = -_TIDY_S
     try:
         while not over.is_set():
@@ -149,6 +150,7 @@ def run(parent: int | None = None) -> None:
                 imports.look_after()
                 imports.fill()
                 told.look_after()
+                live.look_after()
                 if time.monotonic() - tidied > _TIDY_S:
                     tidied = time.monotonic()
                     tidy()
@@ -161,3 +163,4 @@ def run(parent: int | None = None) -> None:
         over.set()
         imports.stop()
         told.stop()
+        live.stop()

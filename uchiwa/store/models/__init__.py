@@ -24,6 +24,9 @@ from uchiwa.store.models.jobs import Job as Job
 from uchiwa.store.models.jobs import JobNote as JobNote
 from uchiwa.store.models.jobs import Message as Message
 from uchiwa.store.models.jobs import Round as Round
+from uchiwa.store.models.live import LiveEvent as LiveEvent
+from uchiwa.store.models.live import LiveOverlay as LiveOverlay
+from uchiwa.store.models.live import LiveSession as LiveSession
 from uchiwa.store.models.logs import ChannelChunk as ChannelChunk
 from uchiwa.store.models.logs import ChannelLevel as ChannelLevel
 from uchiwa.store.models.logs import ChannelMemory as ChannelMemory
@@ -51,5 +54,5 @@ ALL = (
     Shop, User, Attempt, WebSession, Flash, Customer, Car, Job, Round, LogFile, LogRawChunk, LogChannel, ChannelChunk, ChannelLevel,
     StoredCalibration, Revision, Draft, ControllerImage, RevisionImage, Answer, KnockDecision, PullNote, Event, FoundInLog,
     ChannelMemory, BriefPattern, CustomerLink, Message, ComputedChannel, KeptArrangement, LogNote, WorkerBeat,
-    Estimate, DemoPart, RecoveryCode, OneTimeLink, AuditEntry, JobNote, Mail,
+    Estimate, DemoPart, RecoveryCode, OneTimeLink, AuditEntry, JobNote, Mail, LiveSession, LiveEvent, LiveOverlay,
 )  # fmt: skip
