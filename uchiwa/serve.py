@@ -27,6 +27,8 @@ from uchiwa.store.schema import migrate
 from uchiwa.web_processes import miss_the_dead
 
 _WAIT_S = 15
+WS_LIMIT_BYTES = 300_000
+"""Of one message over a WebSocket: a batch of a live session, and a little more."""
 _BUSY_S = 120
 _PORT_WAIT_S = 3.0
 _MAILBOX_APART = 40
@@ -79,6 +81,8 @@ def serve(*, with_demo: bool) -> None:
             http="uchiwa.web.requests.protocol:PunctualProtocol",
             log_level="warning",
             proxy_headers=False,
+            ws="websockets-sansio",
+            ws_max_size=WS_LIMIT_BYTES,
             timeout_graceful_shutdown=_WAIT_S,
             timeout_worker_healthcheck=_BUSY_S,
         )

@@ -12,10 +12,11 @@ from fastapi.routing import APIRoute
 
 from tests.store.conftest import Scene, log_text, ready
 from tests.web.conftest import Client
+from uchiwa.core.live.opening import Opening
 from uchiwa.standin.cars import pike_base
-from uchiwa.store import accounts, briefs, jobs, links, messages, notes, people, second_factor, sessions
+from uchiwa.store import accounts, briefs, jobs, links, live_passing, messages, notes, people, second_factor, sessions
 from uchiwa.store.database import database, unit_of_work
-from uchiwa.store.models import ALL, Customer, User
+from uchiwa.store.models import ALL, Customer, LiveSession, User
 from uchiwa.web.app import _ROUTES, create_app
 
 SECRET = "Zyxwvut"
@@ -55,12 +56,22 @@ def target(scene: Scene) -> Target:
     log = ready(scene.receive(log_text(size=400), f"{SECRET}.csv")[0])
     with unit_of_work():
         note = notes.write(scene.job, log, scene.user, (1.0, 2.0), f"{SECRET} note", shown=True)
+    begun = live_session(scene)
     known = {
-        "job_id": scene.job.id, "number": 1, "log_id": log.id, "note_id": note.id, "person_id": scene.user.id,
+        "session_id": begun.id, "job_id": scene.job.id, "number": 1, "log_id": log.id, "note_id": note.id, "person_id": scene.user.id,
         "customer_id": scene.job.car.customer_id, "shop_id": scene.user.shop_id, "mail_id": 1, "table_id": "ve_main", "name": "boost", "token": token,
         "kind": "hex", "sheet": "torque", "size": "small", "one": "1", "revision": 0, "event_id": 1, "key": "x", "what": "x",
     }  # fmt: skip
     return Target(scene, token, known)
+
+
+def live_session(scene: Scene) -> LiveSession:
+    """One that is over and has been read, with words that only its shop and its customer may see."""
+    opening = Opening.read({"channels": [{"name": "Engine speed", "unit": "rpm"}], "mark": SECRET, "drive": SECRET})
+    session, _ = live_passing.begin(scene.job, scene.round, opening.line, opening.drive)
+    rows = ",".join(f"[{n / 10},{900 + n}]" for n in range(60))
+    live_passing.take(session.id, [(1, f'{{"batch":1,"rows":[{rows}]}}'.encode(), 60)])
+    return session
 
 
 def checksums() -> dict[str, int]:

@@ -21,6 +21,7 @@ from uchiwa.store.database import THREADS, connect_to
 from uchiwa.store.place import Place
 from uchiwa.web import health_routes
 from uchiwa.web.account import account_routes, joining_routes, settings_routes, signing_routes
+from uchiwa.web.customer import live_phone, live_program
 from uchiwa.web.customer import routes as customer_routes
 from uchiwa.web.errors import add_handlers, failure
 from uchiwa.web.pages import HERE
@@ -54,6 +55,7 @@ from uchiwa.web.stations.brief import routes as brief_routes
 from uchiwa.web.stations.fuel import airflow_routes, clamp_routes
 from uchiwa.web.stations.fuel import routes as fuel_routes
 from uchiwa.web.stations.idle import routes as idle_routes
+from uchiwa.web.stations.live import routes as live_routes
 from uchiwa.web.stations.logs import routes as log_routes
 from uchiwa.web.stations.reading import cloud_routes, moment_routes, note_routes
 from uchiwa.web.stations.reading import routes as reading_routes
@@ -65,8 +67,8 @@ from uchiwa.web.stations.tables import compare_routes, constant_routes, edit_rou
 from uchiwa.web.stations.tables import routes as table_routes
 
 _ROUTES = (
-    signing_routes, joining_routes, account_routes, home_routes, archive_routes, job_routes, car_routes, brief_routes, log_routes, reading_routes, moment_routes,
-    cloud_routes, note_routes, channel_routes, check_routes, customer_routes, fuel_routes, pull_routes, judgement_routes,
+    signing_routes, joining_routes, account_routes, home_routes, archive_routes, job_routes, car_routes, brief_routes, log_routes, live_routes, reading_routes, moment_routes,
+    cloud_routes, note_routes, channel_routes, check_routes, customer_routes, live_phone, live_program, fuel_routes, pull_routes, judgement_routes,
     spark_table_routes, idle_routes, clamp_routes, bins_routes, airflow_routes, setup_routes, table_routes, edit_routes, constant_routes, compare_routes, image_routes, review_routes, return_routes,
     settings_routes, hand_routes, shop_customer_routes, people_routes, shop_settings_routes, mailbox_routes, operation_routes, health_routes,
 )  # fmt: skip

@@ -6,54 +6,42 @@ import io
 import json
 from typing import Annotated, Any
 
-from fastapi import Body, Depends, Form, HTTPException, Request, UploadFile
+from fastapi import Body, Form, HTTPException, Request, UploadFile
 from fastapi.responses import JSONResponse, PlainTextResponse, RedirectResponse, Response
 
 from uchiwa.core.briefs.brief import LAW
 from uchiwa.core.tables.image.files import image_format
 from uchiwa.services import correspondence, upload_pieces
-from uchiwa.store import calibrations, customers, images, log_states, mails, messages, notes, people, revisions, uploads
+from uchiwa.store import (
+    calibrations,
+    customers,
+    images,
+    live_sessions,
+    log_states,
+    mails,
+    messages,
+    notes,
+    people,
+    revisions,
+    uploads,
+)
 from uchiwa.store.collected import collected, drive_words
 from uchiwa.store.conflict import ConflictError
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.locks import lock_job
 from uchiwa.store.models import Job, Revision, Round
+from uchiwa.web.customer.opened import Opened, private
 from uchiwa.web.customer.standin import WAYS, drive_and_write, flash_file, standin_of
 from uchiwa.web.grid.coverage import squares
 from uchiwa.web.pages import render, say
 from uchiwa.web.report import package, report
 from uchiwa.web.requests.fragment import is_fragment
-from uchiwa.web.requests.links import TooManyGuessesError, open_link
 from uchiwa.web.requests.session import FromOurForm
 from uchiwa.web.routing import router as new_router
 from uchiwa.web.stations.returns.routes import as_file
 
 router = new_router()
 _HERE = "/c/{token}"
-
-
-def _opened(request: Request, token: str) -> tuple[Job, Round]:
-    """The job of a link and its round under work.
-
-    Raises:
-        HTTPException: 404 if the link is unknown or was ended; 429 after too many unknown ones.
-    """
-    try:
-        found = open_link(request.scope, token)
-    except TooManyGuessesError:
-        raise HTTPException(429, "Too many unknown links. Wait ten minutes, then try again.") from None
-    if found is None:
-        raise HTTPException(404)
-    return found
-
-
-Opened = Annotated[tuple[Job, Round], Depends(_opened)]
-
-
-def _private(answer: Response) -> Response:
-    answer.headers["referrer-policy"] = "no-referrer"
-    answer.headers["x-robots-tag"] = "noindex"
-    return answer
 
 
 @router.get(_HERE)
@@ -83,11 +71,12 @@ def page(request: Request, opened: Opened, token: str) -> Response:
             "noted": notes.shown_of(job),
             "law": LAW,
             "reminded": mails.enabled() and bool(job.car.customer.email) and job.shop.remind_days > 0,
+            "live": live_sessions.running_of(job),
             "standin": standin_of(job) if getattr(request.app.state, "demo", False) else None,
             "ways": WAYS,
         }
     template = "_customer_state.html" if is_fragment(request, "state") else "customer.html"
-    return _private(render(request, template, **values))
+    return private(render(request, template, **values))
 
 
 @router.get(_HERE + "/pieces")
@@ -95,7 +84,7 @@ def arrived(opened: Opened, name: str, size: int, changed: str = "") -> Response
     """How much of a file is here already, so that sending it again goes on from there."""
     _, round_ = opened
     with unit_of_work():
-        return _private(JSONResponse({"received": upload_pieces.arrived(round_, name, size, changed)}))
+        return private(JSONResponse({"received": upload_pieces.arrived(round_, name, size, changed)}))
 
 
 @router.post(_HERE + "/pieces", dependencies=[FromOurForm])
@@ -110,7 +99,7 @@ def piece(
     """Keep the next piece of a file."""
     job, round_ = opened
     taken = upload_pieces.take_piece(job, round_, body, name, size, changed, start, by_customer=True)
-    return _private(JSONResponse(taken.answer, taken.refused or 200))
+    return private(JSONResponse(taken.answer, taken.refused or 200))
 
 
 @router.post(_HERE + "/logs/upload", dependencies=[FromOurForm])
@@ -131,7 +120,7 @@ def upload(request: Request, opened: Opened, token: str, files: list[UploadFile]
             said.append(f"{file.filename} is the same file as {log.name}, which is already here.")
     if said:
         say(request, " ".join(said))
-    return _private(RedirectResponse(f"/c/{token}", 303))
+    return private(RedirectResponse(f"/c/{token}", 303))
 
 
 @router.post(_HERE + "/message", dependencies=[FromOurForm])
@@ -146,7 +135,7 @@ def message(
     with unit_of_work():
         lock_job(job.id)
         correspondence.from_customer(job, text, once)
-    return _private(RedirectResponse(f"/c/{token}#messages", 303))
+    return private(RedirectResponse(f"/c/{token}#messages", 303))
 
 
 def _offered(opened: tuple[Job, Round]) -> tuple[Job, Revision]:
@@ -169,7 +158,7 @@ def revision(opened: Opened) -> Response:
     with unit_of_work():
         job, found = _offered(opened)
         name, text = package.calibration_file(job, found)
-    return _private(as_file(text, name, "application/json"))
+    return private(as_file(text, name, "application/json"))
 
 
 @router.get(_HERE + "/image")
@@ -182,7 +171,7 @@ def image(opened: Opened) -> Response:
             raise HTTPException(404)
         data = images.file_of(kept)
         name = package.image_name(job, found, image_format(kept.format))
-    return _private(as_file(data, name, "application/octet-stream"))
+    return private(as_file(data, name, "application/octet-stream"))
 
 
 @router.get(_HERE + "/package.zip")
@@ -191,7 +180,7 @@ def whole(opened: Opened) -> Response:
     with unit_of_work():
         job, found = _offered(opened)
         kept, brief = images.of_revision(found), found.brief
-    return _private(
+    return private(
         as_file(package.package(job, found, kept, brief), f"{package.stem(job, found)}.zip", "application/zip")
     )
 
@@ -205,7 +194,7 @@ def report_pdf(opened: Opened) -> Response:
     if found is None or not found.report:
         raise HTTPException(404)
     pages = report.as_pdf(report.title_of(job, found), found.report)
-    return _private(as_file(pages, f"{package.stem(job, found)}.pdf", "application/pdf"))
+    return private(as_file(pages, f"{package.stem(job, found)}.pdf", "application/pdf"))
 
 
 @router.post(_HERE + "/flashed", dependencies=[FromOurForm])
@@ -219,7 +208,7 @@ def flashed(request: Request, opened: Opened, token: str, number: Annotated[int,
             raise ConflictError("Another revision has come meanwhile. Reload the page, and flash that one.")
         correspondence.flashed(job, found)
     say(request, f"Thank you. Revision {number} is noted as flashed.")
-    return _private(RedirectResponse(f"/c/{token}", 303))
+    return private(RedirectResponse(f"/c/{token}", 303))
 
 
 @router.post(_HERE + "/reminders", dependencies=[FromOurForm])
@@ -229,7 +218,7 @@ def reminders(request: Request, opened: Opened, token: str, off: Annotated[bool,
     with unit_of_work():
         customers.set_reminders(job.car.customer, off=off)
     say(request, "You get no reminders any more." if off else "You are reminded again when nothing came for a while.")
-    return _private(RedirectResponse(f"/c/{token}#reminders", 303))
+    return private(RedirectResponse(f"/c/{token}#reminders", 303))
 
 
 @router.get(_HERE + "/channels.txt")
@@ -239,7 +228,7 @@ def channels(opened: Opened) -> Response:
     with unit_of_work():
         state = collected(job, round_)
     lines = [f"{ask.title} ({ask.quantity})" for ask in state.brief.asked] if state.brief is not None else []
-    return _private(PlainTextResponse("\n".join(lines) + "\n"))
+    return private(PlainTextResponse("\n".join(lines) + "\n"))
 
 
 @router.post(_HERE + "/stand-in", dependencies=[FromOurForm])
@@ -265,5 +254,5 @@ def stand_in(
     name, data = drive_and_write(car, calibration, flashed.number, state.brief, drive, way, seed=7 * job.id + count)
     uploads.receive(job, round_, name, io.BytesIO(data), by_customer=True)
     if is_fragment(request):
-        return _private(JSONResponse({"done": True}))
-    return _private(RedirectResponse(f"/c/{token}", 303))
+        return private(JSONResponse({"done": True}))
+    return private(RedirectResponse(f"/c/{token}", 303))

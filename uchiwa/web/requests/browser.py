@@ -55,6 +55,10 @@ class Browser:
         """Whether its person has been looked up for this request."""
         return self.person is not _NOT_ASKED
 
+    def ask_again(self) -> None:
+        """Look person and link up anew when they are asked for: over a WebSocket they may have lost their leave since."""
+        self.person, self.opened = _NOT_ASKED, None
+
     @property
     def form_token(self) -> str:
         """What its forms carry as proof that they are ours; follows from its own token, and does not tell it."""
@@ -136,7 +140,7 @@ class BrowserMiddleware:
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         """Serve one request."""
-        if scope["type"] != "http":
+        if scope["type"] not in ("http", "websocket"):
             await self.app(scope, receive, send)
             return
         jar = _cookies(scope)

@@ -23,6 +23,10 @@ from uchiwa.web.requests.limits import is_open
 from uchiwa.web.requests.links import LINK, TooManyGuessesError, open_link
 from uchiwa.web.requests.session import NOT_OUR_FORM, person_of
 
+PROGRAM = re.compile(r"/c/[^/]{1,200}/live(?:/\d{1,19}/(?:batches|end|overlay))?$")
+"""What programs at the car send: known by the link and their session's key, never by a cookie, so that no form is needed."""
+_PROGRAMS_SEND = ("application/json", "application/x-ndjson")
+"""No page of another site can have a browser send these without asking first."""
 _SAFE = ("GET", "HEAD", "OPTIONS")
 _READERS_OWN = ("/account", "/settings/", "/sign-out")
 """What somebody who changes nothing in the shop may still send."""
@@ -49,7 +53,7 @@ class Gate:
         refused = await self._stranger(request, browser)
         if refused is None:
             body = _Body(receive)
-            browser.allowed = browser.is_form_token(await self._token(request.headers, body))
+            browser.allowed = _of_a_program(request) or browser.is_form_token(await self._token(request.headers, body))
             if browser.allowed:
                 await self.app(scope, body, send)
                 return
@@ -97,6 +101,11 @@ class Gate:
             pass
         text = bytes(body.seen) if body.ended else bytes(body.seen[: body.seen.rfind(b"&")])
         return dict(parse_qsl(text.decode("latin-1"))).get("csrf", "")
+
+
+def _of_a_program(request: Request) -> bool:
+    kind = request.headers.get("content-type", "").partition(";")[0].strip().lower()
+    return kind in _PROGRAMS_SEND and PROGRAM.match(request.scope["path"]) is not None
 
 
 class _Body:

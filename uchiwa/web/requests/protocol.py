@@ -14,6 +14,7 @@ class PunctualProtocol(H11Protocol):  # type: ignore[misc]  # uvicorn brings no 
     """Closes a connection that has not sent the head of its request within a quarter of a minute."""
 
     _deadline: asyncio.TimerHandle | None = None
+    _upgraded = False
 
     def connection_made(self, transport: asyncio.Transport) -> None:
         """A new connection: its first head is waited for."""
@@ -24,6 +25,12 @@ class PunctualProtocol(H11Protocol):  # type: ignore[misc]  # uvicorn brings no 
             connection.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
         self._expect_head()
 
+    def handle_websocket_upgrade(self, event: object) -> None:
+        """From now on it is a WebSocket's, which may be silent."""
+        self._stop_expecting()
+        self._upgraded = True
+        super().handle_websocket_upgrade(event)
+
     def connection_lost(self, exc: Exception | None) -> None:
         """Nothing more is waited for."""
         self._stop_expecting()
@@ -31,7 +38,7 @@ class PunctualProtocol(H11Protocol):  # type: ignore[misc]  # uvicorn brings no 
 
     def data_received(self, data: bytes) -> None:
         """Bytes came; once a head is whole, the application takes over."""
-        if self._between_requests() and self._deadline is None:
+        if self._between_requests() and self._deadline is None and not self._upgraded:
             self._expect_head()
         super().data_received(data)
         if not self._between_requests():

@@ -13,7 +13,7 @@ from uchiwa.core.viewing.pyramid import Source
 from uchiwa.core.viewing.window import Line, drawn, figures, index_at
 from uchiwa.services.reading import OpenLog, Reader
 from uchiwa.web.drawer import trace_bytes
-from uchiwa.web.stations.reading.view import AlignedLog, Asked, aligned_log
+from uchiwa.web.strips.view import AlignedLog, Asked, aligned_log
 
 _DIVISIONS = 4
 _NOTHING = Line(np.empty(0), np.empty(0), whole=True)

@@ -18,7 +18,7 @@ from uchiwa.services.reading import Reader
 from uchiwa.store.database import unit_of_work
 from uchiwa.web.drawer import trace_bytes
 from uchiwa.web.routing import router as new_router
-from uchiwa.web.stations.reading.view import HERE, MOST_SPANS, AlignedLog, Asked, OfLogs, aligned_log
+from uchiwa.web.strips.view import HERE, MOST_SPANS, AlignedLog, Asked, OfLogs, aligned_log
 
 router = new_router()
 

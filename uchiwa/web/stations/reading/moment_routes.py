@@ -14,7 +14,7 @@ from uchiwa.services.reading import Reader
 from uchiwa.store.database import unit_of_work
 from uchiwa.web.grid.cells import parse_cells
 from uchiwa.web.routing import router as new_router
-from uchiwa.web.stations.reading.view import HERE, MOST_SPANS, OfLogs, opened, tables_of
+from uchiwa.web.strips.view import HERE, MOST_SPANS, OfLogs, opened, tables_of
 
 router = new_router()
 

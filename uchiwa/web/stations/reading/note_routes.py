@@ -13,7 +13,7 @@ from uchiwa.store.models import LogFile
 from uchiwa.web.requests.session import FromOurForm
 from uchiwa.web.round_context import RoundPage, in_round
 from uchiwa.web.routing import router as new_router
-from uchiwa.web.stations.reading.view import note_data
+from uchiwa.web.strips.view import note_data
 
 router = new_router()
 _HERE = "/jobs/{job_id}/rounds/{number}/read/notes/{log_id}"

@@ -25,9 +25,9 @@ from uchiwa.web.requests.fragment import is_fragment
 from uchiwa.web.requests.session import Fields, FromOurForm
 from uchiwa.web.round_context import RoundPage, in_round
 from uchiwa.web.routing import router as new_router
-from uchiwa.web.stations.reading.strips import strips_for
-from uchiwa.web.stations.reading.value_map import value_map
-from uchiwa.web.stations.reading.view import (
+from uchiwa.web.strips.stretch import strips_for
+from uchiwa.web.strips.value_map import value_map
+from uchiwa.web.strips.view import (
     HERE,
     AlignedLog,
     AsAsked,

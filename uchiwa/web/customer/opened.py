@@ -1,0 +1,36 @@
+"""What a customer's secret link opens, and how its answers go out."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from fastapi import Depends, HTTPException, Request
+from fastapi.responses import Response
+
+from uchiwa.store.models import Job, Round
+from uchiwa.web.requests.links import TooManyGuessesError, open_link
+
+
+def opened(request: Request, token: str) -> tuple[Job, Round]:
+    """The job of a link and its round under work.
+
+    Raises:
+        HTTPException: 404 if the link is unknown or was ended; 429 after too many unknown ones.
+    """
+    try:
+        found = open_link(request.scope, token)
+    except TooManyGuessesError:
+        raise HTTPException(429, "Too many unknown links. Wait ten minutes, then try again.") from None
+    if found is None:
+        raise HTTPException(404)
+    return found
+
+
+Opened = Annotated[tuple[Job, Round], Depends(opened)]
+
+
+def private(answer: Response) -> Response:
+    """An answer whose address is not passed on, and that no search engine keeps."""
+    answer.headers["referrer-policy"] = "no-referrer"
+    answer.headers["x-robots-tag"] = "noindex"
+    return answer

@@ -1,0 +1,267 @@
+"""What a watcher is told of a session, a few times a second: only what is new since the last time."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+from uchiwa.core.errors import BadInput
+from uchiwa.core.live.filling import Filling
+from uchiwa.core.live.limits import LiveLimits, state_now
+from uchiwa.core.logs.log import FloatArray
+from uchiwa.core.viewing.limits import Limit, passed
+from uchiwa.core.viewing.operating import operating_point
+from uchiwa.services.live.analysis import limits_of
+from uchiwa.store import live_events, live_sessions
+from uchiwa.store.database import unit_of_work
+from uchiwa.web.live.followers import Follower
+
+MOST_ROWS = 600
+_TRAIL_POINTS = 6
+_DIGITS = 5
+
+
+Draw = Callable[[Filling, str, dict[tuple[int, int], dict[str, Any]], np.ndarray], list[list[Any]]]
+"""Filling, view, correction by cell and which cells, to what the page puts in their place."""
+
+
+@dataclass
+class Wish:
+    """What a watcher wants to see.
+
+    Attributes:
+        keys: traces of the strips.
+        table: id of the table whose cells are shown; empty for none.
+        view: what its cells show.
+    """
+
+    keys: tuple[str, ...] = ()
+    table: str = ""
+    view: str = ""
+
+    @classmethod
+    def read(cls, data: Any) -> Wish:
+        """From what the page sends; what makes no sense is passed over."""
+        if not isinstance(data, dict):
+            return cls()
+        keys = data.get("keys")
+        told = [one for one in keys if isinstance(one, str)][:40] if isinstance(keys, list) else []
+        table = data.get("table")
+        view = data.get("view")
+        return cls(tuple(told), table if isinstance(table, str) else "", view if isinstance(view, str) else "")
+
+
+@dataclass
+class Told:
+    """What one watcher has been told already."""
+
+    rows: int = 0
+    reading: int = -1
+    table: tuple[str, str, int] = ("", "", -1)
+    seconds: FloatArray | None = None
+    samples: FloatArray | None = None
+    standing: object = None
+    analysed: int = -1
+    limits: int = -1
+    event: int = 0
+    words: str = ""
+    found: dict[str, Any] = field(default_factory=dict)
+
+
+class Teller:
+    """Tells one watcher.
+
+    Args:
+        follower: of the session.
+        limits: beyond which readings are named.
+        draw: cells of a table in a view, as they are drawn; None if none are shown.
+    """
+
+    def __init__(self, follower: Follower, limits: tuple[Limit, ...], draw: Draw | None = None) -> None:
+        self.follower, self.limits, self.draw = follower, limits, draw
+        self.told = Told()
+        self.wish = Wish()
+        self.live_limits = LiveLimits()
+
+    def news(self) -> dict[str, Any]:
+        """What is new; empty if nothing is."""
+        found: dict[str, Any] = {}
+        growth, told = self.follower.growing.growth, self.told
+        if growth.reading_number != told.reading:
+            told.reading = growth.reading_number
+            told.rows = growth.size
+            found["reload"] = True
+        if growth.size > told.rows:
+            found |= self._rows(told.rows, growth.size)
+            told.rows = growth.size
+        found |= self._cells()
+        return found
+
+    def _rows(self, first: int, last: int) -> dict[str, Any]:
+        growth = self.follower.growing.growth
+        if last - first > MOST_ROWS:
+            return {"reload": True, "end": _rounded(growth.seconds)}
+        found: dict[str, list[float | None]] = {}
+        beyond: dict[str, str] = {}
+        for key in self.wish.keys:
+            values = growth.values(key)
+            if values is None:
+                continue
+            found[key] = _listed(values[first:last])
+            over = (
+                passed(self.limits, key, growth.latest(key))
+                if any(one.quantity == key for one in self.limits)
+                else None
+            )
+            if over is not None:
+                beyond[key] = over.words
+        return {"t": _listed(growth.time[first:last]), "v": found, "beyond": beyond, "at": self._place(first, last)}
+
+    def _place(self, first: int, last: int) -> dict[str, Any] | None:
+        """Where the engine is in the table that is watched, and how it came there since the last time."""
+        growing = self.follower.growing
+        table = growing.tables.get(self.wish.table)
+        if table is None:
+            return None
+        filling = growing.filling(table.id)
+        if filling is None:
+            return None
+        try:
+            x, y, _ = filling.cells_of(growing.growth, max(first, last - 50))
+        except BadInput as error:
+            return {"problem": f"{error.what}; {error.advice}."}
+        chosen = np.unique(np.linspace(0, x.size - 1, min(x.size, _TRAIL_POINTS)).astype(np.int64))
+        here = operating_point(table, x[chosen], None if y is None else y[chosen])
+        value = None if here.value is None or not np.isfinite(here.value) else round(here.value, 4)
+        return {
+            "i": here.i,
+            "j": here.j,
+            "x": _number(here.x),
+            "y": None if here.y is None else _number(here.y),
+            "value": value,
+            "trail": here.trail,
+        }
+
+    def _cells(self) -> dict[str, Any]:
+        """Cells that have changed, as they are drawn."""
+        growing, told = self.follower.growing, self.told
+        filling = growing.filling(self.wish.table) if self.wish.table in growing.tables else None
+        if filling is None or self.draw is None:
+            return {}
+        shown = (self.wish.table, self.wish.view, told.analysed if self.wish.view == "change" else -1)
+        if told.table != shown or told.seconds is None or told.samples is None:
+            told.table = shown
+            changed = np.ones(filling.table.shape, dtype=np.bool_)
+        else:
+            changed = (filling.seconds != told.seconds) | (filling.samples != told.samples)
+        if not changed.any():
+            return {}
+        told.seconds, told.samples = filling.seconds.copy(), filling.samples.copy()
+        return {"cells": self.draw(filling, self.wish.view, self.correction, changed)}
+
+    @property
+    def correction(self) -> dict[tuple[int, int], dict[str, Any]]:
+        """The correction so far, by cell."""
+        found = (self.told.found.get("correction") or {}) if self.told.found else {}
+        return {(one["i"], one["j"]): one for one in found.get("cells", [])}
+
+    def standing(self) -> dict[str, Any]:
+        """How the session stands, what the worker has found, what happened; asked of the database where it has changed.
+
+        Call within a thread that may wait.
+        """
+        found: dict[str, Any] = {}
+        standing, told = self.follower.standing, self.told
+        if standing is None:
+            return {"gone": True}
+        if standing != told.standing:
+            told.standing = standing
+            found["standing"] = {
+                "running": standing.running,
+                "why": standing.ended_why,
+                "heard_ms": standing.heard_ms,
+                "wanted": standing.wanted,
+                "allowed": standing.allowed,
+                "overlay": standing.overlay,
+                "acknowledged": standing.acknowledged,
+                "decided": standing.decided,
+                "log": standing.log_state,
+                "message": standing.message,
+            }
+            with unit_of_work():
+                if standing.analysed != told.analysed or standing.limits != told.limits:
+                    session = live_sessions.get(self.follower.growing.session_id)
+                    told.analysed, told.limits = standing.analysed, standing.limits
+                    self.live_limits = limits_of(session)
+                    told.found = json.loads(session.analysis) if session.analysis else {}
+                    found["found"] = told.found
+                if standing.event > told.event:
+                    events = live_events.after(self.follower.growing.session_id, told.event)
+                    told.event = standing.event
+                    found["events"] = [event_data(one) for one in events]
+        return found
+
+    def correction_now(self) -> dict[str, Any]:
+        """Whether the correction runs just now, or why not."""
+        growing = self.follower.growing
+        filling = self.follower.guide.filling
+        engine = self.follower.guide.engine()
+        calibration = growing.context.calibration
+        targets = calibration.by_role("lambda_target") if calibration is not None else ()
+        why, how_far = state_now(
+            self.live_limits,
+            growing.growth,
+            targets[0] if targets else None,
+            filling is not None and engine.cell is not None,
+        )
+        return {"why": why.value, "how_far": how_far}
+
+    def advice(self) -> dict[str, Any] | None:
+        """What the driver is told, if that has changed."""
+        advice = self.follower.advice
+        if advice is None or advice.words == self.told.words:
+            return None
+        self.told.words = advice.words
+        return advice_data(advice)
+
+
+def advice_data(advice: Any) -> dict[str, Any]:
+    """Advice as plain data."""
+    return {
+        "ask": advice.ask.value,
+        "words": advice.words,
+        "more": advice.more,
+        "cell": advice.cell,
+        "here": advice.here,
+        "seconds": round(advice.seconds, 1),
+        "place": advice.place,
+    }
+
+
+def event_data(event: Any) -> dict[str, Any]:
+    """An event as plain data."""
+    return {
+        "id": event.id,
+        "at_ms": event.at_ms,
+        "seconds": event.seconds,
+        "kind": event.kind,
+        "who": event.who,
+        "text": event.text,
+    }
+
+
+def _listed(values: FloatArray) -> list[float | None]:
+    rounded = np.round(values, _DIGITS).tolist()
+    return rounded if np.isfinite(values).all() else [one if one == one else None for one in rounded]
+
+
+def _number(value: float, digits: int = 4) -> float | None:
+    return round(float(value), digits) if np.isfinite(value) else None
+
+
+def _rounded(value: float) -> float:
+    return round(value, 3)

@@ -1,0 +1,107 @@
+// What is told of a session beside its strips: advice, the brief's boxes, what was found, drives, events, the correction.
+
+import { element } from "../lib/elements.js";
+import { clockText, countText, plural } from "../lib/figures.js";
+
+const TICKS = { done: "is-fine", begun: "is-busy", open: "" };
+const WHO = { car: "the car", driver: "the driver", tuner: "you", server: "Uchiwa" };
+const EVENTS = {
+  mark: "marked this moment",
+  resumed: "went on after a break",
+  allowed: "allows corrections in the running car",
+  taken_back: "went back to the car’s own calibration",
+  wanted: "had the correction sent to the car",
+  not_wanted: "stopped sending it to the car",
+  offered: "offered",
+  driven: "drives by",
+  dropped: "went by its own calibration",
+  ended: "ended the session",
+  silent: "ended the session after two minutes of silence",
+};
+const WHY = {
+  running: "The correction runs.",
+  off: "The correction is off.",
+  no_data: "Waiting: no engine speed comes.",
+  standing: "Waiting: the engine stands.",
+  not_yet: "Waiting: the engine has run",
+  cold: "Waiting: the coolant is at",
+  not_opening: "Waiting: the throttle does not open.",
+  off_table: "Waiting: the engine is off the table.",
+  no_target: "Waiting: there is no target here.",
+};
+
+const timed = (seconds, words, className = "") => {
+  const row = element("li", className);
+  row.append(element("span", "num", clockText(seconds)), " ", words);
+  return row;
+};
+
+export class Panels {
+  constructor(refs, finding) {
+    this.refs = refs;
+    this.finding = finding;
+    this.known = [];
+    this.found = null;
+  }
+  advice({ words, more }) {
+    this.refs.advice.textContent = words;
+    this.refs.adviceMore.textContent = more;
+  }
+  correcting({ why, how_far: far }) {
+    const text = WHY[why] ?? why;
+    this.refs.why.textContent = far ? `${text} ${far}.` : text;
+    this.refs.why.classList.toggle("is-running", why === "running");
+    this.refs.correctingDot.className = `dot ${why === "running" ? "is-fine" : why === "off" ? "" : "is-busy"}`;
+  }
+  show(found) {
+    this.found = found;
+    if (!found?.findings) return;
+    this.refs.foundCount.textContent = found.findings.length || "";
+    this.refs.foundList.replaceChildren(
+      ...found.findings.map((one) => {
+        const row = element("li", `finding is-${one.severity}`);
+        row.append(
+          element("span", "", one.words),
+          element("small", "", `${one.severity} · ${one.rule.replaceAll("_", " ")}`),
+        );
+        return row;
+      }),
+    );
+    if (!found.findings.length) this.refs.foundList.append(element("li", "second", "Nothing wrong so far."));
+    this.refs.drives.replaceChildren(
+      ...[...found.drives].reverse().map((one) => timed(one.start, `${one.title}, ${clockText(one.end - one.start)}`)),
+    );
+    if (found.items.length) {
+      this.refs.items.replaceChildren(
+        ...found.items.map((one) => {
+          const row = element("li", `is-${one.tick}`);
+          row.append(element("span", `dot ${TICKS[one.tick]}`), one.title, " ", element("small", "second", one.said));
+          return row;
+        }),
+      );
+    }
+    this.#soFar(found.correction);
+  }
+  #soFar(correction) {
+    if (!correction) this.refs.soFar.textContent = "";
+    else if (correction.problem) this.refs.soFar.textContent = correction.problem;
+    else {
+      const used = `${countText(correction.used)} samples count so far`;
+      const changed = correction.changed
+        ? `${plural(correction.changed, "cell")} would change`
+        : "no cell would change yet";
+      this.refs.soFar.textContent = `${used}; ${changed}. The table shows them under Correction.`;
+    }
+  }
+  events(list) {
+    this.known = [...this.known, ...list].slice(-60);
+    this.refs.events.replaceChildren(
+      ...[...this.known].reverse().map((one) => {
+        const who = WHO[one.who] ?? one.who;
+        const text = one.text && one.kind !== "dropped" ? ` ${one.text}` : one.text ? `, ${one.text}` : "";
+        return timed(one.seconds, `${who[0].toUpperCase()}${who.slice(1)} ${EVENTS[one.kind] ?? one.kind}${text}`);
+      }),
+    );
+    if (!this.known.length) this.refs.events.append(element("li", "second", "Nothing has happened beside driving."));
+  }
+}
