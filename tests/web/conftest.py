@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
+from concurrent.futures import CancelledError
+from contextlib import contextmanager, suppress
 from typing import Any
 
 import pytest
-from starlette.testclient import TestClient
+from starlette.testclient import TestClient, WebSocketTestSession
 
 from tests.store.conftest import Scene, scene  # noqa: F401
 from uchiwa.web.app import create_app
@@ -22,6 +24,12 @@ class Client(TestClient):
         """POST a form and stay at the answer."""
         headers = {"x-csrf": self.token} | more.pop("headers", {})
         return self.post(path, data=data or {}, headers=headers, follow_redirects=False, **more)
+
+    @contextmanager
+    def listening(self, path: str, **more: Any) -> Iterator[WebSocketTestSession]:
+        """A WebSocket, closed at the end; that its other side is cut short by that is no fault."""
+        with suppress(CancelledError), self.websocket_connect(path, **more) as socket:
+            yield socket
 
     def learn_token(self) -> None:
         """Take the token from a page."""

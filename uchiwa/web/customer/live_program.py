@@ -24,6 +24,7 @@ from uchiwa.web.customer.opened import Opened, private
 from uchiwa.web.live import followers
 from uchiwa.web.live.sockets import NOT_OPEN, OVER, WebSocketDisconnect, in_thread, message_of, send
 from uchiwa.web.live.telling import advice_data
+from uchiwa.web.live.watching import until_the_first
 from uchiwa.web.requests.browser import browser_of
 from uchiwa.web.requests.links import TooManyGuessesError, open_link
 from uchiwa.web.routing import router as new_router
@@ -221,17 +222,11 @@ class _Passing:
     async def serve(self) -> None:
         """Until either side ends it."""
         tasks = [asyncio.create_task(one) for one in (self._receive(), self._keep(), self._tell())]
-        done, rest = await asyncio.wait(tasks, return_when=asyncio.FIRST_COMPLETED)
-        for one in rest:
-            one.cancel()
-        await asyncio.gather(*rest, return_exceptions=True)
-        for one in done:
-            error = one.exception()
-            if error is not None and not isinstance(error, (WebSocketDisconnect, RuntimeError)):
-                await _close(
-                    self.socket, 1011, "Something went wrong here. What was acknowledged is kept; connect again."
-                )
-                raise error
+        try:
+            await until_the_first(tasks)
+        except Exception:
+            await _close(self.socket, 1011, "Something went wrong here. What was acknowledged is kept; connect again.")
+            raise
 
     async def _receive(self) -> None:
         while True:

@@ -38,18 +38,30 @@ async def watch(
         for one in (_hear(socket, teller), _tell(socket, follower, teller, deep=deep), _until_shut(may))
     ]
     try:
-        done, rest = await asyncio.wait(tasks, return_when=asyncio.FIRST_COMPLETED)
-        for one in rest:
-            one.cancel()
-        await asyncio.gather(*rest, return_exceptions=True)
-        for one in done:
-            error = one.exception()
-            if error is not None and not isinstance(error, (WebSocketDisconnect, RuntimeError)):
-                raise error
+        await until_the_first(tasks)
         with contextlib.suppress(RuntimeError, WebSocketDisconnect):
             await socket.close()
     finally:
         follower.watchers -= 1
+
+
+async def until_the_first(tasks: list[asyncio.Task[None]]) -> None:
+    """Until one of them is done; then the others are ended as well. A page that was closed is no fault."""
+    try:
+        await asyncio.wait(tasks, return_when=asyncio.FIRST_COMPLETED)
+    finally:
+        for one in tasks:
+            one.cancel()
+        found = await asyncio.gather(*tasks, return_exceptions=True)
+    for error in found:
+        if isinstance(error, Exception) and not _is_closed(error):
+            raise error
+
+
+def _is_closed(error: Exception) -> bool:
+    """Whether an error only says that the other side has gone: Starlette tells it so, or as a call that came too late."""
+    late = isinstance(error, RuntimeError) and str(error).startswith(("Cannot call", "Unexpected ASGI message"))
+    return late or isinstance(error, WebSocketDisconnect)
 
 
 async def _hear(socket: WebSocket, teller: Teller) -> None:

@@ -3,6 +3,7 @@
 import { clockText } from "../lib/figures.js";
 import { fetchBytes, fetchJson } from "../lib/http.js";
 import { showError } from "../lib/message.js";
+import { showPanel } from "../lib/tab_panels.js";
 import { Pointer } from "../reading/pointer.js";
 import { Strips } from "../reading/strips.js";
 import { unpackStrips } from "../reading/trace_data.js";
@@ -383,15 +384,7 @@ export class LivePage {
   }
 
   showPanel(name) {
-    const buttons = [...this.refs.tabs.querySelectorAll("button")];
-    const found = buttons.find((one) => one.dataset.panel === name) ?? buttons[0];
-    for (const one of buttons) {
-      one.classList.toggle("is-on", one === found);
-      one.setAttribute("aria-pressed", one === found ? "true" : "false");
-    }
-    for (const panel of this.root.querySelectorAll(".panel"))
-      panel.hidden = panel.dataset.panel !== found.dataset.panel;
-    localStorage.setItem(PANEL, found.dataset.panel);
+    showPanel(this.root, this.refs.tabs, name, PANEL);
   }
   openPanel(event) {
     this.showPanel(event.target.closest("button").dataset.panel);

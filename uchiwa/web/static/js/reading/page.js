@@ -4,6 +4,7 @@
 import { clockText } from "../lib/figures.js";
 import { fetchBytes, fetchJson } from "../lib/http.js";
 import { showError } from "../lib/message.js";
+import { showPanel } from "../lib/tab_panels.js";
 import { readingQuery } from "./address.js";
 import { Arrangement } from "./arrangement.js";
 import { Distribution } from "./distribution.js";
@@ -352,15 +353,7 @@ export class ReadingPage {
 
   // Panels of the margin
   showPanel(name) {
-    const buttons = [...this.refs.tabs.querySelectorAll("button")];
-    const found = buttons.find((one) => one.dataset.panel === name) ?? buttons[0];
-    this.panel = found.dataset.panel;
-    for (const one of buttons) {
-      one.classList.toggle("is-on", one === found);
-      one.setAttribute("aria-pressed", one === found ? "true" : "false");
-    }
-    for (const panel of this.root.querySelectorAll(".panel")) panel.hidden = panel.dataset.panel !== this.panel;
-    localStorage.setItem(PANEL, this.panel);
+    this.panel = showPanel(this.root, this.refs.tabs, name, PANEL);
     if (this.panel === "table") this.chooseTable();
     if (this.panel === "scatter") this.scatter.open();
     if (this.panel === "distribution") this.distribution.open();
