@@ -1,0 +1,149 @@
+"""A drive watched by the tuner and the phone while a stand-in passes it on at ten times its speed."""
+
+from __future__ import annotations
+
+import re
+import threading
+import time
+from collections.abc import Callable, Iterator
+
+import numpy as np
+import pytest
+from playwright.sync_api import Browser, Page, expect
+
+from tests.store.conftest import Scene, ready
+from uchiwa.standin.fleet import car_named
+from uchiwa.standin.live import LiveCar
+from uchiwa.standin.live_drive import LiveDrive
+from uchiwa.store import briefs, links, live_sessions, samples
+from uchiwa.store.database import unit_of_work
+from uchiwa.store.models import LogFile
+
+pytestmark = pytest.mark.browser
+SPEED = 10.0
+LISTEN = "window.drawn = []; document.addEventListener('livedrawn', (e) => window.drawn.push([Date.now() / 1000, e.detail]));"
+
+
+class Driving(threading.Thread):
+    """A stand-in at the wheel, until it is told to stop."""
+
+    def __init__(self, link: str, advised: bool = True) -> None:
+        super().__init__(daemon=True)
+        car = car_named("corvid-pike")
+        drive = LiveDrive(car, car.base(), "steady_cruise", 3, advised=advised, longest_s=1200)
+        self.car = LiveCar(drive, link, speed=SPEED)
+        self.over = threading.Event()
+        self.began = 0.0
+        self.start()
+
+    def run(self) -> None:
+        """Drive."""
+        self.began = time.time()
+        self.car.run(self.over.is_set)
+
+    def stop(self) -> None:
+        """Drive no more, and hand over what is left."""
+        self.over.set()
+        self.join(60)
+        assert self.car.outcome.kept
+
+
+@pytest.fixture
+def link(served: str, scene: Scene) -> str:
+    with unit_of_work():
+        briefs.keep(scene.round, briefs.standard(scene.job, scene.round))
+        return f"{served}/c/{links.make(scene.job)}"
+
+
+def until(true: Callable[[], bool], seconds: float = 60) -> None:
+    """Wait until something is so."""
+    deadline = time.monotonic() + seconds
+    while not true():
+        assert time.monotonic() < deadline
+        time.sleep(0.1)
+
+
+def lag_p95(page: Page, began: float) -> float:
+    """From a sample to the frame that shows it, s."""
+    drawn = np.array([one for one in page.evaluate("window.drawn") if one[1] > 0])
+    newest = np.concatenate(([True], np.diff(drawn[:, 1]) > 0))
+    return float(np.quantile((drawn[:, 0] - (began + drawn[:, 1] / SPEED))[newest], 0.95))
+
+
+@pytest.fixture
+def phone(browser: Browser) -> Iterator[Page]:
+    context = browser.new_context(viewport={"width": 390, "height": 844})
+    yield context.new_page()
+    context.close()
+
+
+def test_a_drive_is_watched_told_and_kept(page: Page, phone: Page, scene: Scene, link: str, capsys):
+    phone.goto(f"{link}/live")
+    expect(phone.get_by_role("heading", name="Nothing is being recorded")).to_be_visible()
+    driving = Driving(link)
+    try:
+        expect(phone.get_by_role("button", name="Mark this moment")).to_be_visible(timeout=30_000)
+        page.goto(f"/jobs/{scene.job.id}/rounds/1/live")
+        page.evaluate(LISTEN)
+        expect(page.locator(".live-state")).to_contain_text("being recorded", timeout=30_000)
+        expect(page.locator(".values tbody tr").first).to_contain_text("engine speed")
+        expect(page.locator("td.is-here")).to_have_count(1, timeout=30_000)
+        visited = page.locator(".live-grid td:not(.never)")
+        before, first = visited.count(), phone.locator(".live-say h1").inner_text()
+        until(lambda: visited.count() > before + 5)
+        until(lambda: phone.locator(".live-say h1").inner_text() != first)
+        # A cell is full: its advice goes on to another.
+        until(lambda: bool(phone.evaluate("document.body.dataset.cell")))
+        cell = phone.evaluate("document.body.dataset.cell")
+        until(lambda: phone.evaluate("document.body.dataset.cell") not in (cell, ""))
+        phone.get_by_role("button", name="Mark this moment").click()
+        expect(phone.get_by_role("button", name="Marked at")).to_be_visible()
+        # Paused, the cursor reads values; the drive goes on beside it.
+        page.get_by_role("button", name="pause").click()
+        page.locator(".strips-hit").hover(position={"x": 300, "y": 60})
+        expect(page.locator(".line-cursor")).to_be_visible()
+        page.get_by_role("button", name="go on").click()
+        page.locator(".read-tabs [data-panel=correction]").click()
+        page.get_by_label("whether the correction runs").select_option("true")
+        for label, value in (("seconds of running", "10"), ("samples", "10"), ("seconds", "0,5")):
+            page.get_by_label(label, exact=True).fill(value)
+            page.get_by_label(label, exact=True).press("Tab")
+        expect(page.locator(".live-why")).to_have_text("The correction runs.", timeout=60_000)
+        expect(page.locator("[x-ref=soFar]")).to_contain_text(re.compile(r"\d cells? would change"), timeout=60_000)
+        page.locator(".read-tabs [data-panel=driver]").click()
+        page.get_by_label("Write to the driver").fill("Once more up the hill")
+        page.get_by_label("Write to the driver").press("Enter")
+        expect(phone.locator(".messages")).to_contain_text("Once more up the hill", timeout=30_000)
+        lag = lag_p95(page, driving.began)
+    finally:
+        driving.stop()
+    with capsys.disabled():
+        print(f"\nfrom a sample to the screen, 95 of 100 within {lag * 1000:.0f} ms, at {SPEED:g} times the speed")
+    expect(page.locator(".live-state")).to_contain_text("ended, an ordinary log now", timeout=60_000)
+    expect(page.get_by_role("link", name="open in Reading")).to_be_visible()
+    expect(phone.get_by_role("heading", name="The drive is over")).to_be_visible()
+    page.locator(".read-tabs [data-panel=correction]").click()
+    expect(page.get_by_role("button", name="Take all")).to_be_visible()
+    page.get_by_role("button", name="Take all").click()
+    expect(page.locator(".said")).to_contain_text("Taken into the draft")
+    same_as_driven(scene, driving)
+
+
+def same_as_driven(scene: Scene, driving: Driving) -> None:
+    """Sample by sample, what was recorded here is what the car recorded."""
+    with unit_of_work():
+        session = live_sessions.latest_of(scene.job)
+        log = LogFile.get_by_id(session.log_id)
+    ready(log)
+    with unit_of_work():
+        stored = samples.read_whole(LogFile.get_by_id(log.id))
+    own = driving.car.drive.recording()
+    named = {channel.name: channel.values for raster in stored.rasters for channel in raster.channels}
+    assert stored.rasters[0].time.tolist() == (own.rasters[0].time - own.rasters[0].time[0]).tolist()
+    compared = 0
+    for channel in own.rasters[0].channels:
+        if channel.name in named:
+            assert named[channel.name].tolist() == pytest.approx(channel.values.tolist(), abs=1e-9), channel.name
+            compared += 1
+    assert compared >= 20
+    assert named["Marker"].sum() == 1
