@@ -12,12 +12,14 @@ import pytest
 from playwright.sync_api import Browser, Page, expect
 
 from tests.store.conftest import Scene, ready
+from uchiwa.core.live.limits import LiveLimits
+from uchiwa.services.live.driven import allow, want
 from uchiwa.standin.fleet import car_named
 from uchiwa.standin.live import LiveCar
 from uchiwa.standin.live_drive import LiveDrive
 from uchiwa.store import briefs, links, live_sessions, samples
 from uchiwa.store.database import unit_of_work
-from uchiwa.store.models import LogFile
+from uchiwa.store.models import LiveSession, LogFile
 
 pytestmark = pytest.mark.browser
 SPEED = 10.0
@@ -127,6 +129,41 @@ def test_a_drive_is_watched_told_and_kept(page: Page, phone: Page, scene: Scene,
     page.get_by_role("button", name="Take all").click()
     expect(page.locator(".said")).to_contain_text("Taken into the draft")
     same_as_driven(scene, driving)
+
+
+def test_an_overlay_is_gone_two_seconds_after_the_link_is(scene: Scene, link: str):
+    """The car's own record shows it: within its bounds while it lasted, and then its own calibration."""
+    driving = Driving(link)
+    limits = LiveLimits(on=True, after_s=10, samples=10, seconds=0.5, percent=5)
+
+    def session() -> LiveSession:
+        with unit_of_work():
+            return live_sessions.latest_of(scene.job)
+
+    try:
+        until(lambda: session() is not None)
+        with unit_of_work():
+            live_sessions.keep_limits(session(), limits.model_dump_json())
+        want(session().id, wanted=True, who="tuner")
+        allow(session().id, allowed=True)
+        until(lambda: session().acknowledged >= 2, 90)
+        cut_at = driving.car.outcome.rows[-1][0]
+        driving.car.link.cut(4.5)
+        until(lambda: driving.car.outcome.overlays[-1][2] == "silence", 30)
+        until(lambda: driving.car.link.silent_s < 0.5, 30)
+        until(lambda: session().overlay > 2 and driving.car.drive.overlay_number > 2, 60)
+    finally:
+        driving.stop()
+    rows = np.array(driving.car.outcome.rows)
+    overlay, time_ = rows[:, -1], rows[:, 0]
+    assert np.abs(overlay).max() <= 5 + 1e-6
+    assert np.abs(overlay[time_ <= cut_at]).max() > 1
+    dropped = next(at for at, _, why in driving.car.outcome.overlays if why == "silence")
+    assert dropped - cut_at <= (2.0 + 0.5) * SPEED
+    again = next(at for at, number, _ in driving.car.outcome.overlays if number > 2 and at > dropped)
+    assert (overlay[(time_ > dropped) & (time_ <= again)] == 0).all()
+    after = overlay[(time_ > again) & (time_ <= again + 1.0)]
+    assert np.abs(after).max() <= 2 + 1e-6  # from its own calibration, in small steps
 
 
 def same_as_driven(scene: Scene, driving: Driving) -> None:

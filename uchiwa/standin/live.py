@@ -73,6 +73,7 @@ class LiveCar:
         self.link = LiveLink(link, opening, self._told.append, plain=plain)
         self.outcome.said = self.link.said
         self.began = 0.0
+        self._dropped = 0
 
     def run(self, until: Callable[[], bool] = lambda: False) -> Outcome:
         """Drive to the end, or until told to stop."""
@@ -119,7 +120,7 @@ class LiveCar:
 
     def _lay(self, overlay: dict[str, Any], at: float) -> None:
         number = int(overlay.get("number", 0))
-        if number == self.drive.overlay_number:
+        if number == self.drive.overlay_number or 0 < number <= self._dropped:
             return
         if not number:
             self._own(at, "asked")
@@ -130,6 +131,7 @@ class LiveCar:
         self.log(f"{at:.0f} s: driving by overlay {number}")
 
     def _own(self, at: float, why: str) -> None:
+        self._dropped = max(self._dropped, self.drive.overlay_number)
         self.drive.lay_over(None)
         self.outcome.overlays.append((at, 0, why))
         self.link.say({"dropped": why})

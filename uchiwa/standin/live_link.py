@@ -98,6 +98,7 @@ class LiveLink:
 
     def cut(self, seconds: float) -> None:
         """Have no link for so long."""
+        self.breaks += 1
         self._cut_until = time.monotonic() + seconds
 
     @property
@@ -126,7 +127,7 @@ class LiveLink:
                 self.refused = str(error)
                 self._over.set()
             except (OSError, WebSocketException, TimeoutError):
-                self.breaks += 1
+                self.breaks += time.monotonic() >= self._cut_until
                 self._over.wait(_RETRY_S)
 
     def _due(self) -> list[tuple[int, str]]:

@@ -136,8 +136,10 @@ def test_an_overlay_needs_the_drivers_leave_and_the_tuners_wish(scene: Scene):
         driven_by(session.id, 2)
     own_calibration(session.id, "asked")
     assert fresh(session).acknowledged == 0
-    # Allowed again, it begins from the car's own calibration.
+    # Allowed again, what was dropped is not offered any more; it begins from the car's own calibration.
     allow(session.id, allowed=True)
+    with unit_of_work():
+        assert overlay_for(fresh(session))["number"] == 0
     assert watch_over.offer_next(session.id, table) == 3
     with unit_of_work():
         again = np.array(overlay_for(fresh(session))["factors"])

@@ -21,14 +21,18 @@ class Drop(StrEnum):
 
 
 def overlay_for(session: LiveSession) -> dict[str, Any]:
-    """The overlay that a session's car may drive by, as its program is told; number 0 for its own calibration."""
+    """The overlay that a session's car may drive by, as its program is told; number 0 for its own calibration.
+
+    One that was dropped is not offered again: the next begins from the car's own calibration, in small steps.
+    """
     nothing = {"number": 0, "silence_s": SILENCE_S}
     if not live_overlays.may_be_driven(session):
         return nothing
     found = live_overlays.newest(session.id)
     job = Job.get_by_id(session.job_id)
     revision = revisions.running(job, Round.get_by_id(session.log.round_id))
-    if found is None or revision is None:
+    dropped = found is not None and found.acknowledged and session.acknowledged != found.number
+    if found is None or revision is None or dropped:
         return nothing
     table = calibrations.content(revision.calibration).table(found.table)
     axes = {"x": {"quantity": table.x.quantity, "unit": table.x.unit, "breakpoints": table.x.breakpoints.tolist()}}
