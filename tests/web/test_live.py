@@ -75,7 +75,7 @@ def test_a_session_over_a_websocket(driver, link, scene):
         assert "too large" in said(socket, "refused")
     # The link breaks here; the program asks where it was and goes on.
     with driver.listening(f"{begun_['address']}/passing") as socket:
-        socket.send_json({"key": begun_["key"]})
+        socket.send_json({"key": begun_["key"], "advice": True})
         assert socket.receive_json() == {"kept": 4, "next": 5}
         for batch in batches[3:]:
             socket.send_text(batch.decode())
@@ -229,7 +229,7 @@ def test_the_phone_marks_allows_and_goes_back(driver, link, scene):
     assert "Mark this moment" in page
     here = f"{link}/live/{session.id}"
     marked = driver.send_form(f"{here}/mark").json()["at"]
-    assert 11 <= marked <= 14
+    assert 11 <= marked <= 60  # of the newest row, and what has passed since
     assert driver.send_form(f"{here}/allow", {"allowed": "true"}).json() == {"allowed": True}
     assert fresh(session.id).allowed
     driver.send_form(f"{here}/allow", {"allowed": "false"})

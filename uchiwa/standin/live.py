@@ -70,7 +70,7 @@ class LiveCar:
             "program": f"stand-in {drive.car.title}",
             "drive": drive.drive_name.replace("_", " "),
         }
-        self.link = LiveLink(link, opening, self._told.append, plain=plain)
+        self.link = LiveLink(link, opening, self._told.append, plain=plain, advised=drive.advised)
         self.outcome.said = self.link.said
         self.began = 0.0
         self._dropped = 0

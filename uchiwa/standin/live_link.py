@@ -66,12 +66,19 @@ class LiveLink:
         opening: as the protocol has it.
         hear: called with everything that is told, from the link's own thread.
         plain: whether to go over plain HTTP instead of a WebSocket.
+        advised: whether the driver wants to be told what to hold next.
     """
 
     def __init__(
-        self, link: str, opening: dict[str, Any], hear: Callable[[dict[str, Any]], None], *, plain: bool = False
+        self,
+        link: str,
+        opening: dict[str, Any],
+        hear: Callable[[dict[str, Any]], None],
+        *,
+        plain: bool = False,
+        advised: bool = False,
     ) -> None:
-        self.link, self.hear, self.plain = link.rstrip("/"), hear, plain
+        self.link, self.hear, self.plain, self.advised = link.rstrip("/"), hear, plain, advised
         begun = _request(f"{self.link}/live", json.dumps(opening).encode())
         self.session, self.key, self.said = int(begun["session"]), str(begun["key"]), str(begun.get("said", ""))
         self.here = f"{self.link}/live/{self.session}"
@@ -159,7 +166,7 @@ class LiveLink:
     def _over_socket(self) -> None:
         address = self.here.replace("http", "ws", 1) + "/passing"
         with connect(address, open_timeout=_OPEN_S, close_timeout=1.0, max_size=4_000_000) as socket:
-            socket.send(json.dumps({"key": self.key}))
+            socket.send(json.dumps({"key": self.key, "advice": self.advised}))
             first = json.loads(socket.recv(timeout=_OPEN_S))
             if "next" not in first:
                 raise RefusedError(str(first.get("refused", "refused")).rstrip("."))

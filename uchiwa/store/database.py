@@ -13,6 +13,7 @@ from typing import Any, ParamSpec, TypeVar
 import pymysql
 from peewee import PeeweeException
 from playhouse.pool import MaxConnectionsExceeded, PooledMySQLDatabase
+from pymysql.constants import SERVER_STATUS
 
 from uchiwa.store import keys
 from uchiwa.store.place import Place
@@ -21,6 +22,7 @@ THREADS = 12
 """Threads of one process that may want a connection at once; the pool has one for each, and some for the rest."""
 _CONNECTIONS = THREADS + 8
 _WAIT_FOR_CONNECTION_S = 20
+_FRESH_S = 2.0
 
 _DEADLOCK, _LOCK_TIMEOUT = 1213, 1205
 _CONNECTION_LOST = frozenset({2006, 2013, 2055, 1927, 1053, 1080, 1152, 1158, 1159, 1160, 1161})
@@ -74,6 +76,25 @@ class Pool(PooledMySQLDatabase):
                 connection.close()
                 raise pymysql.err.OperationalError(_NOT_IN_THE_CLUSTER, "this node has lost its cluster")
         return connection
+
+    def _is_closed(self, conn: Any) -> bool:
+        """Whether a connection is of no use any more; one that was used a moment ago is not asked.
+
+        Should its server have gone in that moment, the statement fails, and the act is run again.
+        """
+        if time.monotonic() - getattr(conn, "returned_at", 0.0) < _FRESH_S:
+            return False
+        return bool(super()._is_closed(conn))  # type: ignore[no-untyped-call]
+
+    def _can_reuse(self, conn: Any) -> bool:
+        """Whether a connection can be handed on; a transaction that was left open is rolled back."""
+        try:
+            if conn.server_status & SERVER_STATUS.SERVER_STATUS_IN_TRANS:
+                conn.rollback()
+        except Exception:
+            return False
+        conn.returned_at = time.monotonic()
+        return True
 
     def _elsewhere(self, place: Place | None) -> list[tuple[str, int]]:
         """The other nodes, in an order of their own for each process; of a single server, where it has moved to."""

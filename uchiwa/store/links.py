@@ -10,6 +10,7 @@ from peewee import Expression
 
 from uchiwa.store import attempts, keys
 from uchiwa.store.clock import now
+from uchiwa.store.database import database
 from uchiwa.store.models import Car, Customer, CustomerLink, Job, Shop
 from uchiwa.store.rows import first
 
@@ -94,6 +95,15 @@ def open_job(token: str) -> Job | None:
     if job is not None and (link.seen_at is None or abs(now() - link.seen_at) > timedelta(minutes=1)):
         CustomerLink.update(seen_at=now(), expires_at=_end(job)).where(CustomerLink.id == link.id).execute()
     return job
+
+
+def works(token: str) -> bool:
+    """Whether a token still opens its job; in one plain statement, for it is asked again and again."""
+    statement = (
+        "SELECT 1 FROM customer_link WHERE token_hash = %s AND revoked_at IS NULL "
+        "AND (expires_at IS NULL OR expires_at > %s)"
+    )
+    return database.execute_sql(statement, (_hash(token), now())).fetchone() is not None
 
 
 def count_guess(address: str) -> None:

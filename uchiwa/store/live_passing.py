@@ -186,6 +186,25 @@ def chunks_after(log_id: int, position: int, most: int = CHUNKS) -> list[tuple[i
     return [(number, unpack.decompress(bytes(data), max_output_size=uploads.PIECE)) for number, data in found]
 
 
+def chunks_of_several(wanted: Sequence[tuple[int, int]], most: int = CHUNKS) -> dict[int, list[tuple[int, bytes]]]:
+    """The next lines of several logs, by log, in one query.
+
+    Args:
+        wanted: log, and the position after which lines are wanted, of each.
+        most: so many lines of all of them together.
+    """
+    if not wanted:
+        return {}
+    each = " OR ".join(["(log_id = %s AND position > %s)"] * len(wanted))
+    statement = f"SELECT log_id, position, data FROM log_raw_chunk WHERE {each} ORDER BY log_id, position LIMIT %s"  # noqa: S608
+    unpack, found = zstandard.ZstdDecompressor(), dict[int, list[tuple[int, bytes]]]()
+    flat = [value for pair in wanted for value in pair]
+    for log_id, position, data in database.execute_sql(statement, (*flat, most)).fetchall():
+        line = unpack.decompress(bytes(data), max_output_size=uploads.PIECE)
+        found.setdefault(log_id, []).append((position, line))
+    return found
+
+
 @run_again
 def end(session_id: int, why: str = ENDED) -> bool:
     """End a session: from now on it is an ordinary log that waits to be read. Whether this call has ended it.

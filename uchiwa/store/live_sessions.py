@@ -98,20 +98,28 @@ class Standing:
 
 _FLAGS = (2, 6, 7)
 _STANDING = (
-    "SELECT s.batches, s.heard_ms, s.running_id IS NOT NULL, s.ended_why, s.limits_version, s.analysed, s.wanted, s.allowed, "
+    "SELECT s.id, s.batches, s.heard_ms, s.running_id IS NOT NULL, s.ended_why, s.limits_version, s.analysed, s.wanted, s.allowed, "
     "s.overlay, s.acknowledged, s.decided, (SELECT COALESCE(MAX(e.id), 0) FROM live_event e WHERE e.session_id = s.id), "
     "(SELECT COALESCE(MAX(m.id), 0) FROM message m WHERE m.job_id = s.job_id), l.state "
-    "FROM live_session s JOIN log_file l ON l.id = s.log_id WHERE s.id = %s"
+    "FROM live_session s JOIN log_file l ON l.id = s.log_id WHERE s.id IN "
 )
 
 
 def standing(session_id: int) -> Standing | None:
     """How a session stands; None if it is gone."""
-    row = database.execute_sql(_STANDING, (session_id,)).fetchone()
-    if row is None:
-        return None
-    values: list[Any] = [bool(one) if place in _FLAGS else one for place, one in enumerate(row)]
-    return Standing(*values)
+    return standings([session_id]).get(session_id)
+
+
+def standings(session_ids: Sequence[int]) -> dict[int, Standing]:
+    """How several sessions stand, in one query; those that are gone are left out."""
+    if not session_ids:
+        return {}
+    marks = ", ".join(["%s"] * len(session_ids))
+    found: dict[int, Standing] = {}
+    for session_id, *row in database.execute_sql(f"{_STANDING}({marks})", list(session_ids)).fetchall():
+        values: list[Any] = [bool(one) if place in _FLAGS else one for place, one in enumerate(row)]
+        found[session_id] = Standing(*values)
+    return found
 
 
 def get(session_id: int) -> LiveSession:

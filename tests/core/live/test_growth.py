@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from hypothesis import given
@@ -15,9 +17,12 @@ from uchiwa.core.live.filling import Filling
 from uchiwa.core.live.growth import Growth
 from uchiwa.core.live.limits import LiveLimits, Why, running_seconds, state_now
 from uchiwa.core.live.opening import Opening
+from uchiwa.core.live.position import Position
 from uchiwa.core.logs.log import Channel, Log, Raster
 from uchiwa.core.logs.recognition.recognise import recognise
 from uchiwa.core.proposals.fuel.policy import Policy
+from uchiwa.core.tables.table import Axis, frozen
+from uchiwa.core.viewing.operating import operating_point
 from uchiwa.standin.fleet import FLEET, car_named
 from uchiwa.standin.live_drive import LiveDrive
 
@@ -178,3 +183,23 @@ def test_limits_never_loosen_the_rounds_policy(limit, dwell_s, samples, percent,
     assert held.strength <= strength
     assert held.unreached == "leave"
     assert set(of_round.where) < set(held.where)
+
+
+@given(st.floats(800, 6500), st.floats(25, 180), st.booleans())
+def test_a_position_is_the_operating_point(speed, pressure, ratio):
+    """Worked out row by row as what the reading page works out of arrays; on an axis that has to be derived as well."""
+    table = make_table([[50.0] * 3, [60.0] * 3])
+    if ratio:
+        table = replace(table, y=Axis("pressure_ratio", "1", frozen([0.4, 0.8])))
+    names = [("Engine speed", "rpm"), ("Intake pressure", "kPa"), ("Barometric pressure", "kPa")]
+    growth = Growth(Opening.read({"channels": [{"name": a, "unit": b} for a, b in names]}))
+    moved = [[n / 10, speed + n, pressure + n / 10, 98.0] for n in range(30)]
+    growth.add(Batch(1, np.array(moved)))
+    rows = [10, 15, 20]
+    found = Position(table).at(growth, rows)
+    data = np.array(moved)[rows]
+    up = data[:, 2] / data[:, 3] if ratio else data[:, 2]
+    told = operating_point(table, data[:, 1], up)
+    assert (found.i, found.j) == (told.i, told.j)
+    assert (found.x, found.y) == pytest.approx((told.x, told.y))
+    assert np.array(found.trail) == pytest.approx(np.array(told.trail), abs=0.0011)

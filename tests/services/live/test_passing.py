@@ -246,3 +246,20 @@ def test_a_log_being_recorded_can_be_opened_and_is_not_in_the_way(scene: Scene):
         assert session.log_id in ready_logs.chosen(scene.job, [session.log_id])
         assert ready_logs.of_job(scene.job) == []
         assert not log_files.being_read(scene.job)
+
+
+def test_computed_channels_grow_with_the_rest(scene: Scene):
+    drive, batches = driven(30)
+    session, _ = begun(scene, drive)
+    passing.take(session, batches[:10])
+    followed = growing.follow(session)
+    followed.advance()
+    size = followed.growth.size
+    passing.take(session, batches[10:])
+    followed.advance()
+    later = followed.computed("fuel_error", size)
+    assert later.size == followed.growth.size - size
+    whole = followed.computed("fuel_error", 0)
+    assert later == pytest.approx(whole[size:], nan_ok=True)
+    assert np.isfinite(later).any()
+    assert followed.computed("no_such_channel", 0) is None

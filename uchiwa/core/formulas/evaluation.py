@@ -50,6 +50,7 @@ class Workings:
         calibration: whose tables and constants formulas look up.
         car: whose constants they look up where the calibration has none.
         book: the computed channels; a recorded channel of the same id goes before a computed one.
+        units_known: whether the formulas' units were found to go together before, so that they are not looked at again.
     """
 
     def __init__(
@@ -59,8 +60,11 @@ class Workings:
         calibration: Calibration | None = None,
         car: CarFile | None = None,
         book: Book = SHIPPED,
+        *,
+        units_known: bool = False,
     ) -> None:
         self.time, self.signals, self.calibration, self.car, self.book = time, signals, calibration, car, book
+        self.units_known = units_known
         self._known: dict[str, FloatArray] = {}
         self._lacking: dict[str, MissingChannelError] = {}
         self._under_way: list[str] = []
@@ -117,7 +121,8 @@ class Workings:
         for node in ast.walk(formula.tree):
             if isinstance(node, ast.Name) and node.id in formula.names and not self._knows(node.id):
                 raise _unknown(formula, node, node.id)
-        meaning(formula, self.book, self.calibration, self.car, self.signals)
+        if not self.units_known:
+            meaning(formula, self.book, self.calibration, self.car, self.signals)
         evaluator = _Arrays(formula, self)
         try:
             with np.errstate(all="ignore"):

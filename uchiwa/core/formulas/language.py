@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import ast
 from dataclasses import dataclass
+from functools import lru_cache
 from threading import Lock
 
 from uchiwa.core.errors import BadInput
@@ -149,6 +150,7 @@ def _position(text: str, node: ast.AST) -> int:
     return _lead(text) + before + column
 
 
+@lru_cache(2_000)
 def parse(text: str) -> Formula:
     """The checked form of a formula.
 

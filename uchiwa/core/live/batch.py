@@ -67,6 +67,20 @@ def read_batch(data: bytes | str, channels: int) -> Batch:
     return _with_rows(number, rows, channels)
 
 
+def kept_batch(line: bytes) -> Batch:
+    """A batch that was read and kept before, without looking through it again.
+
+    Raises:
+        BadInput: it is none.
+    """
+    try:
+        found = from_json(line, allow_inf_nan=True)
+        rows = np.array(found["rows"], dtype=np.float64)
+    except (ValueError, KeyError, TypeError, OverflowError) as error:
+        raise BadInput("this is no batch", where="a line of the session") from error
+    return Batch(int(found["batch"]), np.where(np.abs(rows) < _LARGEST, rows, np.nan))
+
+
 def _with_rows(number: int, rows: object, channels: int) -> Batch:
     where = f"batch {number}"
     if not isinstance(rows, list) or not rows:

@@ -21,7 +21,14 @@ _READ = (
     "lambda_target", "short_term_trim", "long_term_trim", "loop_state", "overrun_cut_active", "after_start_active",
     "injector_pulse", "fuel_overlay",
 )  # fmt: skip
+_OF_AXES = {
+    "pressure_ratio": ("manifold_pressure", "boost_pressure", "barometric_pressure", "pressure_ratio"),
+    "boost_pressure": ("manifold_pressure", "boost_pressure", "barometric_pressure"),
+    "manifold_pressure": ("manifold_pressure", "boost_pressure", "barometric_pressure"),
+}
+"""What an axis may be worked out from, where it was not recorded."""
 _LOOK_BACK_S = 4.0
+_ERRORS_EVERY_S = 0.4
 RIPE_S = 1.5
 """A sample's error is counted once the mixture that belongs to it must have come."""
 _USUAL_DELAY = Delay(0.1, 1.0)
@@ -52,6 +59,12 @@ class Filling:
     problem: str = ""
     _reading: int = -1
 
+    @property
+    def _along(self) -> tuple[str, ...]:
+        """Quantities that tell where the engine is."""
+        axes = [axis.quantity for axis in (self.table.x, self.table.y) if axis is not None]
+        return tuple(dict.fromkeys(one for axis in axes for one in _OF_AXES.get(axis, (axis,))))
+
     def __post_init__(self) -> None:
         self._begin()
 
@@ -81,7 +94,7 @@ class Filling:
         Raises:
             BadInput: the log has no such channel.
         """
-        signals = with_derived(growth.tail(first, _READ))
+        signals = with_derived(growth.tail(first, self._along))
         x = axis_values(self.table.x, signals, growth.name)
         y = axis_values(self.table.y, signals, growth.name) if self.table.y is not None else None
         inside = np.isfinite(x) & self.table.x.covers(x)
@@ -113,7 +126,7 @@ class Filling:
     def _count_errors(self, growth: Growth) -> bool:
         time = growth.time
         until = int(np.searchsorted(time, growth.seconds - RIPE_S))
-        if until <= self.ripe:
+        if until <= self.ripe or time[until] - time[self.ripe] < _ERRORS_EVERY_S:
             return False
         first = int(np.searchsorted(time, time[self.ripe] - _LOOK_BACK_S))
         signals = with_derived(growth.tail(first, _READ))

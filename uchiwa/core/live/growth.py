@@ -158,6 +158,17 @@ class Growth:
                 found[key] = held_through(self.time[first:], values[first:], states=key in STATES)
         return found
 
+    def reading(self, key: str, row: int) -> float:
+        """A channel's reading at a row, or its last one of up to half a second before; NaN without any."""
+        values = self._values[self._number[key]]
+        at = row
+        while at >= 0 and self._time[row] - self._time[at] <= GAP_S:
+            value = float(values[at])
+            if value == value:
+                return value
+            at -= 1
+        return float("nan")
+
     def latest(self, key: str) -> float | None:
         """A channel's last reading, unless it is older than half a second (a state's may be of any age)."""
         values = self.values(key)

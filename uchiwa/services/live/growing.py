@@ -7,14 +7,20 @@ from __future__ import annotations
 
 import time
 from collections import OrderedDict
+from collections.abc import Sequence
 from contextlib import nullcontext
 from threading import Lock
 
+import numpy as np
+
 from uchiwa.core.errors import BadInput
-from uchiwa.core.live.batch import read_batch
+from uchiwa.core.formulas.evaluation import Workings
+from uchiwa.core.live.batch import kept_batch
 from uchiwa.core.live.filling import Filling
 from uchiwa.core.live.growth import Growth
 from uchiwa.core.live.opening import Opening
+from uchiwa.core.live.position import Position
+from uchiwa.core.logs.log import FloatArray
 from uchiwa.core.tables.table import Table
 from uchiwa.services.importing import ImportContext
 from uchiwa.store import live_passing
@@ -23,6 +29,7 @@ from uchiwa.store.models import LiveSession, LogFile
 
 _MOST = 6
 _FORGET_S = 600.0
+_BACK_S = 2.5
 
 
 class Growing:
@@ -46,6 +53,8 @@ class Growing:
         self.tables: dict[str, Table] = {one.id: one for one in found}
         self.fillings: dict[str, Filling] = {}
         self.position = 0
+        self._positions: dict[str, Position] = {}
+        self._computed: dict[str, tuple[int, int, FloatArray | None]] = {}
         self.used = time.monotonic()
         self.lock = Lock()
         if self.context.table is not None:
@@ -62,6 +71,13 @@ class Growing:
             self.fillings[table_id] = filling
         return self.fillings[table_id]
 
+    def places_in(self, table_id: str) -> Position:
+        """Places in one of the tables."""
+        found = self._positions.get(table_id)
+        if found is None:
+            found = self._positions[table_id] = Position(self.tables[table_id])
+        return found
+
     def advance(self) -> bool:
         """Take in what was kept since; whether there was something."""
         self.used = time.monotonic()
@@ -69,20 +85,53 @@ class Growing:
             rows = self.growth.size
             while True:
                 found = _chunks(self.log_id, self.position)
-                for position, line in found:
-                    if line.startswith(b'{"marks"'):  # of a session that has ended, and may be gone on with
-                        continue
-                    self.position = position
-                    self._add(line)
+                self._take(found)
                 if len(found) < live_passing.CHUNKS:
                     break
-            for filling in self.fillings.values():
-                filling.follow(self.growth)
             return self.growth.size > rows
+
+    def take(self, lines: Sequence[tuple[int, bytes]]) -> bool:
+        """Take in lines that somebody has fetched; whether there was something new."""
+        self.used = time.monotonic()
+        with self.lock:
+            rows = self.growth.size
+            self._take([one for one in lines if one[0] > self.position])
+            return self.growth.size > rows
+
+    def _take(self, lines: Sequence[tuple[int, bytes]]) -> None:
+        for position, line in lines:
+            if line.startswith(b'{"marks"'):  # of a session that has ended, and may be gone on with
+                continue
+            self.position = position
+            self._add(line)
+        for filling in self.fillings.values():
+            filling.follow(self.growth)
+
+    def computed(self, key: str, first: int) -> FloatArray | None:
+        """A computed channel from a row on, worked out from those rows and a few seconds before; None if it cannot be.
+
+        What looks further back, or ahead, is right once the page is loaded again.
+        """
+        context, growth = self.context, self.growth
+        if key not in context.book or not growth.size:
+            return None
+        begin = int(np.searchsorted(growth.time, growth.time[min(first, growth.size - 1)] - _BACK_S))
+        known = self._computed.get(key)
+        if known is None or known[0] != growth.size or known[1] > first:
+            formula = context.book[key].formula
+            signals = growth.tail(begin, tuple(context.book.needs(formula, context.calibration)))
+            try:
+                values = Workings(
+                    growth.time[begin:], signals, context.calibration, context.file, context.book, units_known=True
+                ).channel(key)
+            except BadInput:
+                values = None
+            known = self._computed[key] = (growth.size, begin, values)
+        return None if known[2] is None else known[2][first - known[1] :]
 
     def _add(self, line: bytes) -> None:
         try:
-            self.growth.add(read_batch(line, len(self.growth.opening.channels)))
+            self.growth.add(kept_batch(line))
         except BadInput:  # kept in the file all the same, whose reader says how many there were
             return
 

@@ -24,6 +24,8 @@ class Guide:
         self.adviser = Adviser()
         self._idled, self._counted = 0.0, 0
         self._before, self._idle_met = _earlier(growing)
+        table = growing.context.table
+        self._loads = load_shares(table) if table is not None else np.zeros((1, 1))
         brief = growing.context.brief
         asks = brief.to_drive if brief is not None else ()
         self._cruise = next((one.acceptance for one in asks if one.acceptance.cells), None)
@@ -66,12 +68,10 @@ class Guide:
         """Where the engine is at the last row."""
         growth, filling = self.growing.growth, self.filling
         cell, load = None, None
-        if filling is not None and growth.size and not filling.problem:
-            x, y, inside = filling.cells_of(growth, growth.size - 1)
-            if inside[-1]:
-                j = int(filling.table.y.nearest(y[-1:])[0]) if y is not None and filling.table.y is not None else 0
-                cell = (int(filling.table.x.nearest(x[-1:])[0]), j)
-                load = float(load_shares(filling.table)[j, cell[0]])
+        if filling is not None and growth.size:
+            here = self.growing.places_in(filling.table.id).at(growth, [growth.size - 1])
+            if not isinstance(here, str) and here.i is not None and here.j is not None:
+                cell, load = (here.i, here.j), float(self._loads[here.j, here.i])
         return Engine(growth.seconds, growth.latest("engine_speed"), load, growth.latest("coolant_temperature"), cell)
 
     def _count_idle(self) -> None:

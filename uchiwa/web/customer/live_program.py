@@ -7,6 +7,8 @@ from __future__ import annotations
 
 import asyncio
 import zlib
+from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager
 from typing import Annotated, Any
 
 from fastapi import Header, Request, WebSocket
@@ -16,16 +18,16 @@ from uchiwa.core.errors import BadInput
 from uchiwa.core.live.batch import MOST_BYTES
 from uchiwa.services.live import passing
 from uchiwa.services.live.driven import driven_by, overlay_for, own_calibration
-from uchiwa.store import live_passing, live_sessions
-from uchiwa.store.database import unit_of_work
+from uchiwa.store import links, live_passing, live_sessions
+from uchiwa.store.database import run_again, unit_of_work
 from uchiwa.store.live_passing import OverError, RunningAlreadyError
+from uchiwa.store.live_sessions import Standing
 from uchiwa.store.models import Job, LiveSession
 from uchiwa.web.customer.opened import Opened, private
 from uchiwa.web.live import followers
 from uchiwa.web.live.sockets import NOT_OPEN, OVER, WebSocketDisconnect, in_thread, message_of, send
 from uchiwa.web.live.telling import advice_data
 from uchiwa.web.live.watching import until_the_first
-from uchiwa.web.requests.browser import browser_of
 from uchiwa.web.requests.links import TooManyGuessesError, open_link
 from uchiwa.web.routing import router as new_router
 
@@ -98,13 +100,11 @@ async def batches(request: Request, opened: Opened, session_id: int, authorizati
         kept = await in_thread(passing.take, session, lines[:_MOST_LINES])
     except BadInput as error:
         return _refusal(error, await in_thread(_through, session.id))
-    followers.hurry(session.id)
     return private(JSONResponse({"kept": kept.through, "next": kept.through + 1}))
 
 
 def _through(session_id: int) -> int:
-    with unit_of_work():
-        found = live_sessions.standing(session_id)
+    found = _standing(session_id)
     return 0 if found is None else found.batches
 
 
@@ -134,7 +134,6 @@ async def end(opened: Opened, session_id: int, authorization: Bearer = "") -> Re
     except BadInput as error:
         return _refusal(error)
     await in_thread(live_passing.end, session.id)
-    followers.hurry(session.id)
     return private(JSONResponse({"ended": True}))
 
 
@@ -192,7 +191,8 @@ async def passing_on(socket: WebSocket, token: str, session_id: int) -> None:
         await _close(socket, OVER, str(error))
         return
     await send(socket, {"kept": session.batches, "next": session.batches + 1})
-    await _Passing(socket, token, session).serve()
+    advised = isinstance(first, dict) and bool(first.get("advice"))
+    await _Passing(socket, token, session, advised=advised).serve()
 
 
 def _job_of(socket: WebSocket, token: str) -> Job | None:
@@ -214,8 +214,9 @@ async def _close(socket: WebSocket, code: int, said: str) -> None:
 class _Passing:
     """One connection of a program: what comes in is kept, what it should know is sent."""
 
-    def __init__(self, socket: WebSocket, token: str, session: LiveSession) -> None:
-        self.socket, self.token, self.session = socket, token, session
+    def __init__(self, socket: WebSocket, token: str, session: LiveSession, *, advised: bool) -> None:
+        self.socket, self.token, self.session, self.advised = socket, token, session, advised
+        self.told = ""
         self.overlay: object = None
         self.waiting: asyncio.Queue[str | None] = asyncio.Queue(4 * _MOST_AT_ONCE)
 
@@ -266,7 +267,6 @@ class _Passing:
         except BadInput as error:
             through = await in_thread(_through, self.session.id)
             await send(self.socket, {"refused": str(error), "next": through + 1})
-        followers.hurry(self.session.id)
 
     async def _hear(self, text: str) -> bool:
         """Another message; whether the session is over with it."""
@@ -274,7 +274,6 @@ class _Passing:
             told = message_of(text)
             if isinstance(told, dict) and told.get("end"):
                 await in_thread(live_passing.end, self.session.id)
-                followers.hurry(self.session.id)
                 await send(self.socket, {"ended": True})
                 await self.socket.close(1000)
                 return True
@@ -286,21 +285,16 @@ class _Passing:
         return False
 
     async def _tell(self) -> None:
-        """A sign of life twice a second, with what the driver is to do and the overlay that may be driven."""
-        follower = await followers.follow(self.session)
-        follower.watchers += 1
-        looked, told = 0.0, ""
-        try:
+        """A sign of life twice a second, with the overlay that may be driven and, if it is wanted, what the driver is to do."""
+        looked = 0.0
+        async with _advising(self.session if self.advised else None) as follower:
             while True:
                 found: dict[str, Any] = {"beat": live_passing.milliseconds()}
-                advice = follower.advice
-                if advice is not None and advice.words != told:
-                    told = advice.words
-                    found["advice"] = advice_data(advice)
-                standing = follower.standing
-                mark = (
-                    (standing.overlay, standing.wanted, standing.allowed, standing.acknowledged) if standing else None
-                )
+                if follower is not None and follower.advice.words != self.told:
+                    self.told = follower.advice.words
+                    found["advice"] = advice_data(follower.advice)
+                standing = await in_thread(_standing, self.session.id)
+                mark = standing and (standing.overlay, standing.wanted, standing.allowed, standing.acknowledged)
                 if standing is not None and mark != self.overlay:
                     self.overlay = mark
                     found["overlay"] = await in_thread(_overlay, self.session.id)
@@ -308,15 +302,38 @@ class _Passing:
                 looked += BEAT_S
                 if looked >= _LINK_EVERY_S:
                     looked = 0.0
-                    browser_of(self.socket.scope).ask_again()
-                    if await in_thread(_job_of, self.socket, self.token) is None:
+                    if not await in_thread(_link_works, self.token):
                         await _close(
                             self.socket, NOT_OPEN, "Your tuner has ended this link. What came until now is kept."
                         )
                         return
                 await asyncio.sleep(BEAT_S)
-        finally:
-            follower.watchers -= 1
+
+
+@run_again
+def _link_works(token: str) -> bool:
+    with unit_of_work():
+        return links.works(token)
+
+
+@asynccontextmanager
+async def _advising(session: LiveSession | None) -> AsyncIterator[followers.Follower | None]:
+    """The follower of a session whose program wants advice; it costs the more for that."""
+    if session is None:
+        yield None
+        return
+    follower = await followers.follow(session)
+    follower.watchers += 1
+    try:
+        yield follower
+    finally:
+        follower.watchers -= 1
+
+
+@run_again
+def _standing(session_id: int) -> Standing | None:
+    with unit_of_work():
+        return live_sessions.standing(session_id)
 
 
 def _overlay(session_id: int) -> dict[str, Any]:

@@ -1,11 +1,15 @@
-"""One follower for each session that somebody watches in this process: it asks the database, and wakes whoever watches."""
+"""Sessions that somebody watches in this process, followed together: one look at the database for all of them.
+
+Whoever watches is woken when something has come. The looks are made in a thread of their own, on a connection that stays.
+"""
 
 from __future__ import annotations
 
 import asyncio
 import contextlib
 import logging
-from contextlib import nullcontext
+import time
+from concurrent.futures import ThreadPoolExecutor
 
 import pymysql
 from anyio import to_thread
@@ -16,42 +20,46 @@ from uchiwa.core.live.advice import Advice
 from uchiwa.services.live import growing
 from uchiwa.services.live.growing import Growing
 from uchiwa.services.live.guiding import Guide
-from uchiwa.store import live_sessions
-from uchiwa.store.database import database
+from uchiwa.store import live_passing, live_sessions
+from uchiwa.store.database import database, unit_of_work
 from uchiwa.store.live_sessions import Standing
 from uchiwa.store.models import LiveSession
 
 LOOK_S = 0.14
-_STANDING_EVERY = 3
+_STANDING_EVERY = 4
 _LINGERS_S = 3.0
+_PAUSE_S = 0.5
+_ADVICE_EVERY_S = 0.4
 _NO_DATABASE = (PeeweeException, pymysql.MySQLError, MaxConnectionsExceeded, OSError)
 _log = logging.getLogger("uchiwa.live")
 
 
 class Follower:
-    """Follows one session as long as somebody watches it.
+    """One session, for as long as somebody watches it.
 
     Attributes:
         growing: the rows, and what they fill.
         standing: how the session stands; None once it is gone.
-        advice: to the driver.
         version: grows whenever one of these has changed.
+        watchers: how many watch.
     """
 
     def __init__(self, growing_: Growing, standing: Standing | None) -> None:
         self.growing, self.standing = growing_, standing
         self.guide = Guide(growing_)
-        self.advice: Advice | None = None
-        self.version = 0
-        self.watchers = 0
+        self.version, self.watchers, self.unwatched = 0, 0, 0.0
+        self._advice: Advice | None = None
+        self._advised_at = 0.0
         self._woken = asyncio.Event()
-        self._task: asyncio.Task[None] | None = None
-        self._looks = 0
-        self._hurried = asyncio.Event()
 
-    def begin(self) -> None:
-        """Look from now on."""
-        self._task = asyncio.create_task(self._look_on())
+    @property
+    def advice(self) -> Advice:
+        """To the driver, by the newest rows; worked out a few times a second."""
+        at = time.monotonic()
+        if self._advice is None or at - self._advised_at >= _ADVICE_EVERY_S:
+            self._advised_at = at
+            self._advice = self.guide.advise()
+        return self._advice
 
     async def changed(self, since: int, longest_s: float) -> bool:
         """Wait until something is newer than a version; whether it is."""
@@ -60,69 +68,82 @@ class Follower:
                 await asyncio.wait_for(self._woken.wait(), longest_s)
         return self.version != since
 
-    def hurry(self) -> None:
-        """Look at once: something was kept in this process."""
-        self._hurried.set()
-
-    async def _look_on(self) -> None:
-        idle = 0.0
-        while idle < _LINGERS_S:
-            try:
-                if await to_thread.run_sync(self._look):
-                    self._wake()
-            except _NO_DATABASE as error:
-                _log.warning("a live session cannot be followed just now: %s", error)
-                await asyncio.sleep(0.5)
-            self._hurried.clear()
-            with contextlib.suppress(TimeoutError):
-                await asyncio.wait_for(self._hurried.wait(), LOOK_S)
-            idle = 0.0 if self.watchers else idle + LOOK_S
-        if _followers.get(self.growing.session_id) is self:
-            del _followers[self.growing.session_id]
-
-    def _wake(self) -> None:
+    def wake(self) -> None:
+        """Something has come."""
         self.version += 1
         self._woken.set()
         self._woken = asyncio.Event()
 
-    def _look(self) -> bool:
-        """Take in what is new; whether there is something."""
-        self._looks += 1
-        with database.connection_context() if database.is_closed() else nullcontext():
-            grown = self.growing.advance()
-            changed = False
-            if self._looks % _STANDING_EVERY == 1 or self.standing is None:
-                standing = live_sessions.standing(self.growing.session_id)
-                changed = standing != self.standing
-                self.standing = standing
-        if grown or self.advice is None:
-            self.advice = self.guide.advise()
-        return grown or changed
-
 
 _followers: dict[int, Follower] = {}
+_lane = ThreadPoolExecutor(1, thread_name_prefix="live")
+_looking: asyncio.Task[None] | None = None
 
 
 async def follow(session: LiveSession) -> Follower:
     """The follower of a session in this process, begun if there is none."""
+    global _looking
     found = _followers.get(session.id)
     if found is None:
         made = await to_thread.run_sync(_made, session)
         found = _followers.setdefault(session.id, made)
-        if found is made:
-            made.begin()
+    found.unwatched = 0.0
+    if _looking is None or _looking.done():
+        _looking = asyncio.get_running_loop().create_task(_look_on())
     return found
 
 
 def _made(session: LiveSession) -> Follower:
     followed = growing.follow(session)
     followed.advance()
-    with database.connection_context() if database.is_closed() else nullcontext():
-        return Follower(followed, live_sessions.standing(session.id))
+    with unit_of_work():
+        standing = live_sessions.standing(session.id)
+    return Follower(followed, standing)
 
 
-def hurry(session_id: int) -> None:
-    """Something of a session was kept in this process just now."""
-    found = _followers.get(session_id)
-    if found is not None:
-        found.hurry()
+async def _look_on() -> None:
+    """Look again and again, until nobody has watched anything for a while."""
+    loop, number = asyncio.get_running_loop(), 0
+    while _followers:
+        begun = loop.time()
+        here = dict(_followers)
+        try:
+            for session_id in await loop.run_in_executor(_lane, _look, here, number % _STANDING_EVERY == 0):
+                here[session_id].wake()
+            number += 1
+        except _NO_DATABASE as error:
+            _log.warning("live sessions cannot be followed just now: %s", error)
+            await loop.run_in_executor(_lane, database.close_idle)
+            await asyncio.sleep(_PAUSE_S)
+        for session_id, one in here.items():
+            one.unwatched = 0.0 if one.watchers else one.unwatched + LOOK_S
+            if one.unwatched > _LINGERS_S:
+                _followers.pop(session_id, None)
+        await asyncio.sleep(max(0.02, LOOK_S - (loop.time() - begun)))
+    await loop.run_in_executor(_lane, _let_go)
+
+
+def _look(followers: dict[int, Follower], standing_too: bool) -> list[int]:
+    """Take in what is new of all of them; those of which something is."""
+    if database.is_closed():
+        database.connect()
+    try:
+        places = {one.growing.log_id: one for one in followers.values()}
+        found = live_passing.chunks_of_several([(log_id, one.growing.position) for log_id, one in places.items()])
+        standings = live_sessions.standings(list(followers)) if standing_too else None
+    except _NO_DATABASE:
+        _let_go()
+        raise
+    changed = {one.growing.session_id for log_id, one in places.items() if one.growing.take(found.get(log_id, ()))}
+    if standings is not None:
+        for session_id, one in followers.items():
+            if standings.get(session_id) != one.standing:
+                one.standing = standings.get(session_id)
+                changed.add(session_id)
+    return list(changed)
+
+
+def _let_go() -> None:
+    """Give the connection back."""
+    if not database.is_closed():
+        database.close()

@@ -9,19 +9,19 @@ from typing import Any
 
 import numpy as np
 
-from uchiwa.core.errors import BadInput
 from uchiwa.core.live.filling import Filling
 from uchiwa.core.live.limits import LiveLimits, state_now
 from uchiwa.core.logs.log import FloatArray
+from uchiwa.core.quantities.catalogue import QUANTITIES
 from uchiwa.core.viewing.limits import Limit, passed
-from uchiwa.core.viewing.operating import operating_point
 from uchiwa.services.live.analysis import limits_of
 from uchiwa.store import live_events, live_sessions
 from uchiwa.store.database import unit_of_work
 from uchiwa.web.live.followers import Follower
 
 MOST_ROWS = 600
-_TRAIL_POINTS = 6
+_TRAIL_POINTS = 3
+COMPUTED_EVERY_S = 1.0
 _DIGITS = 5
 
 
@@ -60,6 +60,7 @@ class Told:
     """What one watcher has been told already."""
 
     rows: int = 0
+    computed: int = 0
     reading: int = -1
     table: tuple[str, str, int] = ("", "", -1)
     seconds: FloatArray | None = None
@@ -82,7 +83,10 @@ class Teller:
     """
 
     def __init__(self, follower: Follower, limits: tuple[Limit, ...], draw: Draw | None = None) -> None:
-        self.follower, self.limits, self.draw = follower, limits, draw
+        self.follower, self.draw = follower, draw
+        self.limits: dict[str, tuple[Limit, ...]] = {}
+        for one in limits:
+            self.limits[one.quantity] = (*self.limits.get(one.quantity, ()), one)
         self.told = Told()
         self.wish = Wish()
         self.live_limits = LiveLimits()
@@ -93,7 +97,7 @@ class Teller:
         growth, told = self.follower.growing.growth, self.told
         if growth.reading_number != told.reading:
             told.reading = growth.reading_number
-            told.rows = growth.size
+            told.rows = told.computed = growth.size
             found["reload"] = True
         if growth.size > told.rows:
             found |= self._rows(told.rows, growth.size)
@@ -104,6 +108,7 @@ class Teller:
     def _rows(self, first: int, last: int) -> dict[str, Any]:
         growth = self.follower.growing.growth
         if last - first > MOST_ROWS:
+            self.told.computed = last
             return {"reload": True, "end": _rounded(growth.seconds)}
         found: dict[str, list[float | None]] = {}
         beyond: dict[str, str] = {}
@@ -112,37 +117,44 @@ class Teller:
             if values is None:
                 continue
             found[key] = _listed(values[first:last])
-            over = (
-                passed(self.limits, key, growth.latest(key))
-                if any(one.quantity == key for one in self.limits)
-                else None
-            )
+            over = passed(self.limits[key], key, growth.latest(key)) if key in self.limits else None
             if over is not None:
                 beyond[key] = over.words
-        return {"t": _listed(growth.time[first:last]), "v": found, "beyond": beyond, "at": self._place(first, last)}
+        told: dict[str, Any] = {"t": _listed(growth.time[first:last]), "v": found, "beyond": beyond}
+        place = self._place(first, last)
+        if place is not None:
+            told["at"] = place
+        return told | self._computed(last)
+
+    def _computed(self, last: int) -> dict[str, Any]:
+        """What computed channels have come to, once a second: working them out takes longer than passing on."""
+        growing, told = self.follower.growing, self.told
+        first = told.computed
+        if growing.growth.time[last - 1] - growing.growth.time[min(first, last - 1)] < COMPUTED_EVERY_S:
+            return {}
+        told.computed = last
+        found = {}
+        for key in self.wish.keys:
+            values = growing.computed(key, first) if key not in growing.growth else None
+            if values is not None:
+                found[key] = _listed(values[: last - first])
+        return {"computed": {"t": _listed(growing.growth.time[first:last]), "v": found}} if found else {}
 
     def _place(self, first: int, last: int) -> dict[str, Any] | None:
         """Where the engine is in the table that is watched, and how it came there since the last time."""
         growing = self.follower.growing
-        table = growing.tables.get(self.wish.table)
-        if table is None:
+        if self.wish.table not in growing.tables:
             return None
-        filling = growing.filling(table.id)
-        if filling is None:
-            return None
-        try:
-            x, y, _ = filling.cells_of(growing.growth, max(first, last - 50))
-        except BadInput as error:
-            return {"problem": f"{error.what}; {error.advice}."}
-        chosen = np.unique(np.linspace(0, x.size - 1, min(x.size, _TRAIL_POINTS)).astype(np.int64))
-        here = operating_point(table, x[chosen], None if y is None else y[chosen])
-        value = None if here.value is None or not np.isfinite(here.value) else round(here.value, 4)
+        steps = max(1, (last - first) // _TRAIL_POINTS)
+        here = growing.places_in(self.wish.table).at(growing.growth, list(range(last - 1, first - 1, -steps))[::-1])
+        if isinstance(here, str):
+            title = QUANTITIES[here].title if here in QUANTITIES else here
+            return {"problem": f"This drive has no {title}, an axis of the table."}
         return {
             "i": here.i,
             "j": here.j,
             "x": _number(here.x),
             "y": None if here.y is None else _number(here.y),
-            "value": value,
             "trail": here.trail,
         }
 
@@ -223,7 +235,7 @@ class Teller:
     def advice(self) -> dict[str, Any] | None:
         """What the driver is told, if that has changed."""
         advice = self.follower.advice
-        if advice is None or advice.words == self.told.words:
+        if advice.words == self.told.words:
             return None
         self.told.words = advice.words
         return advice_data(advice)

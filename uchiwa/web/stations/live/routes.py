@@ -19,7 +19,7 @@ from uchiwa.store.locks import lock_job
 from uchiwa.store.models import LiveSession, User
 from uchiwa.web.grid.cells import parse_cells
 from uchiwa.web.grid.grid import View, fuel_grid, with_heads
-from uchiwa.web.live.followers import follow, hurry
+from uchiwa.web.live.followers import follow
 from uchiwa.web.live.sockets import NOT_OPEN, NOT_OURS, in_thread, is_our_page
 from uchiwa.web.live.telling import Teller
 from uchiwa.web.live.watching import watch
@@ -136,7 +136,6 @@ def end(request: Request, job_id: int, number: int, session_id: int) -> Response
     with unit_of_work():
         session = _session(page, session_id)
     live_passing.end(session.id)
-    hurry(session.id)
     return RedirectResponse(f"{page.path}/live?session={session_id}", 303)
 
 

@@ -20,7 +20,6 @@ import { Words } from "./words.js";
 const PANEL = "uchiwa-live-panel";
 const VALUES_EVERY_MS = 250;
 const RELOAD_APART_MS = 1200;
-const COMPUTED_EVERY_MS = 1000;
 
 export class LivePage {
   constructor(root, refs) {
@@ -223,6 +222,7 @@ export class LivePage {
     if (message.gone) return location.reload();
     if (message.reload || (!this.plan && message.t)) this.replanSoon();
     if (message.t?.length) this.takeRows(message);
+    if (message.computed) this.traces_.add(message.computed.t, message.computed.v, false);
     if (message.cells) this.table.fill(message.cells);
     if (message.advice) this.panels.advice(message.advice);
     if (message.correcting) this.panels.correcting(message.correcting);
@@ -250,10 +250,9 @@ export class LivePage {
     if (at) this.table.move(at, times.at(-1));
     if (!this.plan) return;
     if (this.following) this.showNewest(beyond);
-    const computed = this.traces().some((trace) => !(trace.key in values) && !Object.keys(trace.missing).length);
     const since = performance.now() - this.loadedAt;
     const leaves = this.traces_.leaves(this.plan, this.strips.axes);
-    if (this.following && ((leaves && since > RELOAD_APART_MS) || (computed && since > COMPUTED_EVERY_MS))) this.load();
+    if (this.following && leaves && since > RELOAD_APART_MS) this.load();
     this.draw();
   }
   figure() {

@@ -87,9 +87,10 @@ export class Traces {
       this.end = Math.max(this.end, trace.points ? trace.to : 0);
     }
   }
-  add(times, values) {
+  /** @param newest whether these are the newest rows; computed channels come later */
+  add(times, values, newest = true) {
     for (const [key, list] of Object.entries(values)) this.of(key).add(times, list);
-    if (times.length) this.end = Math.max(this.end, times.at(-1));
+    if (newest && times.length) this.end = Math.max(this.end, times.at(-1));
   }
   /** Whether a trace has left the axis it is drawn on. */
   leaves(plan, axes) {
