@@ -71,6 +71,7 @@ class Growth:
         self._raw = np.empty((width, _FIRST_ROWS))
         self._values = np.empty((width, _FIRST_ROWS))
         self._number = {one.key: place for place, one in enumerate(self.readings)}
+        self._scale, self._offset = np.ones((width, 1)), np.zeros((width, 1))
         self.size = 0
         self._looks = list(LOOK_AGAIN_S)
 
@@ -92,19 +93,22 @@ class Growth:
     def __contains__(self, key: object) -> bool:
         return key in self._number
 
-    def add(self, batch: Batch) -> None:
-        """Take the next batch; one that is known already does nothing."""
-        if batch.number <= self.batch:
+    def add(self, *batches: Batch) -> None:
+        """Take the next batches; those that are known already do nothing."""
+        new: list[FloatArray] = []
+        for one in batches:
+            if one.number > self.batch:
+                self.batch = one.number
+                new.append(one.rows)
+        if not new:
             return
-        self.batch = batch.number
-        times, kept = self.clock.take(batch.rows[:, 0])
+        rows = new[0] if len(new) == 1 else np.concatenate(new)
+        times, kept = self.clock.take(rows[:, 0])
         first, last = self.size, self.size + times.size
         self._make_room(last)
-        raw = batch.rows[kept, 1:].T
+        raw = rows[kept, 1:].T
         self._time[first:last], self._raw[:, first:last] = times, raw
-        scale = np.array([one.scale for one in self.readings])[:, None]
-        offset = np.array([one.offset for one in self.readings])[:, None]
-        self._values[:, first:last] = raw * scale + offset
+        self._values[:, first:last] = raw * self._scale + self._offset
         self.size = last
         if self._looks and self.seconds >= self._looks[0]:
             while self._looks and self.seconds >= self._looks[0]:
@@ -143,6 +147,8 @@ class Growth:
         if found == self.readings:
             return
         self.readings = found
+        self._scale = np.array([one.scale for one in found])[:, None]
+        self._offset = np.array([one.offset for one in found])[:, None]
         self.reading_number += 1
         self._number = {}
         for place, one in enumerate(found):

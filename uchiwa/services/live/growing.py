@@ -8,14 +8,14 @@ from __future__ import annotations
 import time
 from collections import OrderedDict
 from collections.abc import Sequence
-from contextlib import nullcontext
+from contextlib import nullcontext, suppress
 from threading import Lock
 
 import numpy as np
 
 from uchiwa.core.errors import BadInput
 from uchiwa.core.formulas.evaluation import Workings
-from uchiwa.core.live.batch import kept_batch
+from uchiwa.core.live.batch import Batch, kept_batch
 from uchiwa.core.live.filling import Filling
 from uchiwa.core.live.growth import Growth
 from uchiwa.core.live.opening import Opening
@@ -99,11 +99,16 @@ class Growing:
             return self.growth.size > rows
 
     def _take(self, lines: Sequence[tuple[int, bytes]]) -> None:
+        new: list[Batch] = []
         for position, line in lines:
             if line.startswith(b'{"marks"'):  # of a session that has ended, and may be gone on with
                 continue
             self.position = position
-            self._add(line)
+            with suppress(BadInput):  # kept in the file all the same, whose reader says how many there were
+                new.append(kept_batch(line))
+        if not new:
+            return
+        self.growth.add(*new)
         for filling in self.fillings.values():
             filling.follow(self.growth)
 
@@ -128,12 +133,6 @@ class Growing:
                 values = None
             known = self._computed[key] = (growth.size, begin, values)
         return None if known[2] is None else known[2][first - known[1] :]
-
-    def _add(self, line: bytes) -> None:
-        try:
-            self.growth.add(kept_batch(line))
-        except BadInput:  # kept in the file all the same, whose reader says how many there were
-            return
 
 
 @run_again

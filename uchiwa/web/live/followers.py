@@ -6,9 +6,9 @@ Whoever watches is woken when something has come. The looks are made in a thread
 from __future__ import annotations
 
 import asyncio
-import contextlib
 import logging
 import time
+from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 
 import pymysql
@@ -25,7 +25,7 @@ from uchiwa.store.database import database, unit_of_work
 from uchiwa.store.live_sessions import Standing
 from uchiwa.store.models import LiveSession
 
-LOOK_S = 0.14
+LOOK_S = 0.18
 _STANDING_EVERY = 4
 _LINGERS_S = 3.0
 _PAUSE_S = 0.5
@@ -40,17 +40,16 @@ class Follower:
     Attributes:
         growing: the rows, and what they fill.
         standing: how the session stands; None once it is gone.
-        version: grows whenever one of these has changed.
-        watchers: how many watch.
+        watchers: called whenever one of these may have changed.
     """
 
     def __init__(self, growing_: Growing, standing: Standing | None) -> None:
         self.growing, self.standing = growing_, standing
         self.guide = Guide(growing_)
-        self.version, self.watchers, self.unwatched = 0, 0, 0.0
+        self.watchers: list[Callable[[], None]] = []
+        self.unwatched = 0.0
         self._advice: Advice | None = None
         self._advised_at = 0.0
-        self._woken = asyncio.Event()
 
     @property
     def advice(self) -> Advice:
@@ -61,18 +60,10 @@ class Follower:
             self._advice = self.guide.advise()
         return self._advice
 
-    async def changed(self, since: int, longest_s: float) -> bool:
-        """Wait until something is newer than a version; whether it is."""
-        if self.version == since:
-            with contextlib.suppress(TimeoutError):
-                await asyncio.wait_for(self._woken.wait(), longest_s)
-        return self.version != since
-
-    def wake(self) -> None:
-        """Something has come."""
-        self.version += 1
-        self._woken.set()
-        self._woken = asyncio.Event()
+    def tell_all(self) -> None:
+        """Have every watcher told; one who is still being told hears of it the next time."""
+        for one in self.watchers:
+            one()
 
 
 _followers: dict[int, Follower] = {}
@@ -109,7 +100,7 @@ async def _look_on() -> None:
         here = dict(_followers)
         try:
             for session_id in await loop.run_in_executor(_lane, _look, here, number % _STANDING_EVERY == 0):
-                here[session_id].wake()
+                here[session_id].tell_all()
             number += 1
         except _NO_DATABASE as error:
             _log.warning("live sessions cannot be followed just now: %s", error)

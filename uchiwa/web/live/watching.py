@@ -14,8 +14,7 @@ from uchiwa.web.live.followers import Follower
 from uchiwa.web.live.sockets import WebSocketDisconnect, in_thread, message_of, send
 from uchiwa.web.live.telling import Teller, Wish
 
-LEAST_APART_S = 0.1
-_CORRECTION_EVERY_S = 0.5
+_CORRECTION_EVERY_S = 0.6
 _STILL_THERE_S = 2.0
 _MAY_EVERY_S = 5.0
 
@@ -32,17 +31,16 @@ async def watch(
         may: whether the person still may look on.
         deep: whether checks, drives and correction are told, which only the tuner sees.
     """
-    follower.watchers += 1
-    tasks = [
-        asyncio.create_task(one)
-        for one in (_hear(socket, teller), _tell(socket, follower, teller, deep=deep), _until_shut(may))
-    ]
+    told = _Telling(socket, follower, teller, deep=deep)
+    follower.watchers.append(told.begin)
     try:
+        told.begin()
+        tasks = [asyncio.create_task(one) for one in (_hear(socket, told), told.until_over(), _until_shut(may))]
         await until_the_first(tasks)
         with contextlib.suppress(RuntimeError, WebSocketDisconnect):
             await socket.close()
     finally:
-        follower.watchers -= 1
+        follower.watchers.remove(told.begin)
 
 
 async def until_the_first(tasks: list[asyncio.Task[None]]) -> None:
@@ -64,12 +62,13 @@ def _is_closed(error: Exception) -> bool:
     return late or isinstance(error, WebSocketDisconnect)
 
 
-async def _hear(socket: WebSocket, teller: Teller) -> None:
+async def _hear(socket: WebSocket, told: _Telling) -> None:
     while True:
         try:
-            teller.wish = Wish.read(message_of(await socket.receive_text()))
+            told.teller.wish = Wish.read(message_of(await socket.receive_text()))
         except BadInput:
             continue
+        told.begin()
 
 
 async def _until_shut(may: Callable[[], Awaitable[bool]]) -> None:
@@ -79,31 +78,64 @@ async def _until_shut(may: Callable[[], Awaitable[bool]]) -> None:
             return
 
 
-async def _tell(socket: WebSocket, follower: Follower, teller: Teller, *, deep: bool) -> None:
-    loop = asyncio.get_running_loop()
-    version, told_at, corrected_at = -1, 0.0, 0.0
-    why: dict[str, Any] = {}
-    while True:
-        new = await follower.changed(version, _STILL_THERE_S)
-        version = follower.version
-        found: dict[str, Any] = {}
-        if new or not told_at:
-            if follower.standing != teller.told.standing:
-                found |= await in_thread(teller.standing)
-                if not deep:
-                    found.pop("found", None)
-            found |= teller.news()
-            advice = teller.advice()
-            if advice is not None:
-                found["advice"] = advice
-            if deep and loop.time() - corrected_at >= _CORRECTION_EVERY_S:
-                corrected_at = loop.time()
-                now = teller.correction_now()
-                if now != why:
-                    why = found["correcting"] = now
-        if found or loop.time() - told_at >= _STILL_THERE_S:
-            await send(socket, found)
-            told_at = loop.time()
-        if found.get("gone"):
+class _Telling:
+    """Tells one watcher whenever its follower says so; while it is being told it is not told again."""
+
+    def __init__(self, socket: WebSocket, follower: Follower, teller: Teller, *, deep: bool) -> None:
+        self.socket, self.follower, self.teller, self.deep = socket, follower, teller, deep
+        self._over: asyncio.Future[None] = asyncio.get_running_loop().create_future()
+        self._task: asyncio.Task[None] | None = None
+        self._told_at = self._corrected_at = 0.0
+        self._why: dict[str, Any] = {}
+
+    def begin(self) -> None:
+        """Tell what is new."""
+        if self._task is None or self._task.done():
+            self._task = asyncio.create_task(self._tell())
+
+    async def until_over(self) -> None:
+        """Until the session is gone, or the watcher cannot be told; a sign of life now and then."""
+        loop = asyncio.get_running_loop()
+        while not self._over.done():
+            await asyncio.wait([self._over], timeout=_STILL_THERE_S)
+            if loop.time() - self._told_at >= _STILL_THERE_S:
+                self.begin()
+        self._over.result()
+
+    async def _tell(self) -> None:
+        try:
+            found = await self._news()
+            at = asyncio.get_running_loop().time()
+            if found or at - self._told_at >= _STILL_THERE_S:
+                self._told_at = at
+                await send(self.socket, found)
+            if found.get("gone"):
+                self._end(None)
+        except Exception as error:
+            self._end(error)
+
+    def _end(self, error: Exception | None) -> None:
+        if self._over.done():
             return
-        await asyncio.sleep(LEAST_APART_S)
+        if error is None:
+            self._over.set_result(None)
+        else:
+            self._over.set_exception(error)
+
+    async def _news(self) -> dict[str, Any]:
+        found: dict[str, Any] = {}
+        if self.follower.standing != self.teller.told.standing:
+            found |= await in_thread(self.teller.standing)
+            if not self.deep:
+                found.pop("found", None)
+        found |= self.teller.news()
+        advice = self.teller.advice()
+        if advice is not None:
+            found["advice"] = advice
+        at = asyncio.get_running_loop().time()
+        if self.deep and at - self._corrected_at >= _CORRECTION_EVERY_S:
+            self._corrected_at = at
+            now = self.teller.correction_now()
+            if now != self._why:
+                self._why = found["correcting"] = now
+        return found
