@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from itertools import pairwise
 
 import numpy as np
 
@@ -11,6 +12,7 @@ from uchiwa.core.evidence.conditions import RULES, Limits, Samples
 from uchiwa.core.evidence.delay import Delay, undelayed
 from uchiwa.core.evidence.gather import axis_values
 from uchiwa.core.live.growth import Growth
+from uchiwa.core.live.position import Position
 from uchiwa.core.logs.log import BoolArray, FloatArray
 from uchiwa.core.tables.table import Table
 
@@ -28,7 +30,7 @@ _OF_AXES = {
 }
 """What an axis may be worked out from, where it was not recorded."""
 _LOOK_BACK_S = 4.0
-_ERRORS_EVERY_S = 0.4
+_ERRORS_EVERY_S = 1.0
 RIPE_S = 1.5
 """A sample's error is counted once the mixture that belongs to it must have come."""
 _USUAL_DELAY = Delay(0.1, 1.0)
@@ -69,6 +71,7 @@ class Filling:
         self._begin()
 
     def _begin(self) -> None:
+        self._position = Position(self.table)
         self.seconds, self.samples, self.total = (np.zeros(self.table.shape) for _ in range(3))
         self.done = self.ripe = 0
 
@@ -108,20 +111,22 @@ class Filling:
         np.add.at(grid, (j, i), what[these])
 
     def _count_seconds(self, growth: Growth) -> bool:
-        first = max(0, self.done - 1)
-        try:
-            x, y, inside = self.cells_of(growth, first)
-        except BadInput as error:
-            self.problem = f"{error.what}; {error.advice}."
-            self.done = growth.size
-            return False
+        """Count the time since each row until the next; the last row's is counted when there is a next."""
+        first, changed = max(0, self.done - 1), False
+        warm = warm_and_running(growth, first).tolist()
+        times = growth.time[first:].tolist()
+        for number, (begins, ends) in enumerate(pairwise(times)):
+            here = self._position.cell(growth, first + number)
+            if isinstance(here, str):
+                self.problem = f"the log has no {here}, an axis of the table"
+                self.done = growth.size
+                return False
+            if here is not None and warm[number] and ends - begins <= _LONGEST_STEP_S:
+                self.seconds[here[1], here[0]] += ends - begins
+                changed = True
         self.problem = ""
-        steps = np.diff(growth.time[first:])
-        span = np.append(np.where(steps > _LONGEST_STEP_S, 0.0, steps), 0.0)
-        counted = inside & warm_and_running(growth, first)
-        self._add(self.seconds, x, y, counted, span)
         self.done = growth.size
-        return bool(counted.any())
+        return changed
 
     def _count_errors(self, growth: Growth) -> bool:
         time = growth.time

@@ -81,6 +81,22 @@ class Position:
             i = j = None
         return Operating(i, j, x, y if self.y is not None else None, None, tuple(trail))
 
+    def cell(self, growth: Growth, row: int) -> tuple[int, int] | str | None:
+        """The cell [i, j] at a row, None off the table or without a reading; or the quantity that was not recorded."""
+        x = self._read(growth, self.x, row)
+        if isinstance(x, str):
+            return x
+        i, j = self.x.nearest(x), 0
+        if self.y is not None:
+            y = self._read(growth, self.y, row)
+            if isinstance(y, str):
+                return y
+            up = self.y.nearest(y)
+            if up is None:
+                return None
+            j = up
+        return None if i is None else (i, j)
+
     def _read(self, growth: Growth, along: _Along, row: int) -> float | str:
         """A reading along an axis in the axis's unit, NaN without one; or the quantity that was not recorded."""
         value = _value(growth, along.quantity, row)

@@ -25,11 +25,11 @@ from uchiwa.store.database import database, unit_of_work
 from uchiwa.store.live_sessions import Standing
 from uchiwa.store.models import LiveSession
 
-LOOK_S = 0.18
+LOOK_S = 0.22
 _STANDING_EVERY = 4
 _LINGERS_S = 3.0
 _PAUSE_S = 0.5
-_ADVICE_EVERY_S = 0.4
+_ADVICE_EVERY_S = 0.7
 _NO_DATABASE = (PeeweeException, pymysql.MySQLError, MaxConnectionsExceeded, OSError)
 _log = logging.getLogger("uchiwa.live")
 
