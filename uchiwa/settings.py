@@ -55,6 +55,9 @@ class Settings(BaseSettings):
     mail_user: str = Field(default="", description="name at the mail server; empty: without signing in")
     mail_password: SecretStr = Field(default=SecretStr(""), description="at the mail server")
     mail_from: str = Field(default="uchiwa@localhost", description="address that mails come from")
+    cache_megabytes: int = Field(
+        default=256, ge=16, le=16_384, description="of what is worked out from logs, remembered by each web process"
+    )
     shop_gigabytes: float = Field(
         default=50.0, gt=0, description="what the raw logs of one shop may take, unless it was given its own figure"
     )

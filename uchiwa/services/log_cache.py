@@ -53,6 +53,11 @@ def from_logs(
     return cast(Found, _cache.get_or_make((kind, readings, *more), partial(_in_turn, make), size or bytes_of))
 
 
+def allow(megabytes: int) -> None:
+    """Remember so much in this process."""
+    _cache.allow(megabytes * 1_000_000)
+
+
 def _in_turn(make: Callable[[], Found]) -> Found:
     """Work something out when it is its turn: what many want at once comes sooner one after the other than all together."""
     if _mine.working:

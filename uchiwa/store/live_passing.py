@@ -29,7 +29,7 @@ MOST_BYTES = 120_000_000
 MOST_SECONDS = 6 * 3600
 CHUNKS = 2_000
 _KEY_BYTES = 24
-ENDED, SILENT, TOO_LONG, REVOKED = "ended", "silent", "too_long", "revoked"
+ENDED, SILENT, TOO_LONG = "ended", "silent", "too_long"
 
 
 class RunningAlreadyError(BadInput):

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from datetime import timedelta
 from typing import Any
 
+from uchiwa.store.clock import now
 from uchiwa.store.database import database, unit_of_work
-from uchiwa.store.live_passing import SILENCE_S, milliseconds
+from uchiwa.store.live_passing import MOST_SECONDS, SILENCE_S, milliseconds
 from uchiwa.store.models import Job, LiveSession, LogFile
-from uchiwa.store.rows import first
+from uchiwa.store.rows import first, rows
 
 
 def silent() -> list[int]:
@@ -21,9 +23,23 @@ def silent() -> list[int]:
         return [one.id for one in query]
 
 
+def overlong() -> list[int]:
+    """Sessions that go on for longer than any drive."""
+    with unit_of_work():
+        begun = LiveSession.began_at < now() - timedelta(seconds=MOST_SECONDS)
+        query = LiveSession.select(LiveSession.id).where(LiveSession.running.is_null(False), begun)
+        return [one.id for one in query]
+
+
 def running_of(job: Job) -> LiveSession | None:
     """The session of a job that is being recorded."""
     return first(LiveSession.select(LiveSession, LogFile).join(LogFile).where(LiveSession.running == job))
+
+
+def jobs_recording(shop_id: int) -> set[int]:
+    """The jobs of a shop of which a drive is being recorded."""
+    query = LiveSession.select(LiveSession.running).join(Job, on=(LiveSession.running == Job.id))
+    return {int(job_id) for (job_id,) in rows(query.where(Job.shop == shop_id))}
 
 
 def latest_of(job: Job) -> LiveSession | None:

@@ -21,6 +21,11 @@ class Remembered(Generic[Part]):
         self._lock = Lock()
         self._bytes, self._most = 0, most_bytes
 
+    def allow(self, most_bytes: int) -> None:
+        """Let all parts together take so much from now on."""
+        with self._lock:
+            self._most = most_bytes
+
     @property
     def bytes(self) -> int:
         """Of all parts together."""

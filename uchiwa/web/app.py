@@ -16,6 +16,7 @@ from uvicorn.middleware.proxy_headers import ProxyHeadersMiddleware
 
 from uchiwa.log_output import begin_logging
 from uchiwa.parent import end_with_parent
+from uchiwa.services import log_cache
 from uchiwa.settings import DEMO, Settings, read_settings
 from uchiwa.store.database import THREADS, connect_to
 from uchiwa.store.place import Place
@@ -96,6 +97,7 @@ def served() -> FastAPI:
     os.nice(_NICE)
     settings = read_settings()
     begin_logging(settings)
+    log_cache.allow(settings.cache_megabytes)
     app = create_app(*place.secrets, demo=os.environ.get(DEMO) == "yes", settings=settings)
     _leave_alone_what_stays()
     return app

@@ -163,6 +163,18 @@ def test_silence_ends_a_session_and_it_can_be_gone_on_with(scene: Scene):
     assert stored.quantities["marker"].values.sum() == 1  # the mark of before the break, once
 
 
+def test_no_session_goes_on_for_longer_than_a_drive(scene: Scene):
+    drive, batches = driven(2)
+    session, key = begun(scene, drive)
+    passing.take(session, batches[:1])
+    with unit_of_work():
+        LiveSession.update(began_at=now() - timedelta(hours=6, minutes=1)).execute()
+    assert passing.end_silent() == 1
+    assert session_of(session).ended_why == live_passing.TOO_LONG
+    with pytest.raises(OverError):
+        passing.go_on(scene.job, session.id, key)
+
+
 def test_a_clock_set_back_keeps_no_session_open_for_ever(scene: Scene):
     drive, batches = driven(2)
     session, _ = begun(scene, drive)

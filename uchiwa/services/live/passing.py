@@ -120,5 +120,7 @@ def go_on(job: Job, session_id: int, key: str) -> LiveSession:
 
 
 def end_silent() -> int:
-    """End the sessions that have not been heard for two minutes; how many."""
-    return sum(live_passing.end(one, live_passing.SILENT) for one in live_sessions.silent())
+    """End the sessions that have not been heard for two minutes, and those of over six hours; how many."""
+    overlong = [(one, live_passing.TOO_LONG) for one in live_sessions.overlong()]
+    silent = [(one, live_passing.SILENT) for one in live_sessions.silent()]
+    return sum(live_passing.end(one, why) for one, why in overlong + silent)

@@ -25,7 +25,7 @@ from uchiwa.store.database import database, unit_of_work
 from uchiwa.store.live_sessions import Standing
 from uchiwa.store.models import LiveSession
 
-LOOK_S = 0.22
+LOOK_S = 0.25
 _STANDING_EVERY = 4
 _LINGERS_S = 3.0
 _PAUSE_S = 0.5

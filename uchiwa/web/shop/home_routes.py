@@ -6,6 +6,7 @@ from fastapi import Request
 from fastapi.responses import Response
 
 from uchiwa.core.rounds.progress import Move
+from uchiwa.store import live_sessions
 from uchiwa.store import queue as store
 from uchiwa.store.database import unit_of_work
 from uchiwa.web.pages import render
@@ -34,6 +35,7 @@ def home(
     at_rest = store.Wanted(search, closed=True, tuner_id=tuner, limit=FOUND if search.strip() else AT_REST, skip=skip)
     with unit_of_work():
         rows = queue_rows(store.queue(user.shop_id, open_jobs, at_rest))
+        recording = live_sessions.jobs_recording(user.shop_id)
         open_count, closed_count = store.counts(user.shop_id, tuner)
     groups = [(move, [row for row in rows if row.entry.move is move]) for move in Move]
     ordered = [row for _, members in groups for row in members]
@@ -44,6 +46,7 @@ def home(
         user,
         groups=groups,
         shown=shown,
+        recording=recording,
         q=q,
         mine=mine,
         rest=max(0, rest),

@@ -16,7 +16,7 @@ from uchiwa.core.tables.image.files import read_image
 from uchiwa.core.tables.interchange import calibration_json
 from uchiwa.core.tables.table import Calibration
 from uchiwa.services.mail.telling import title_of
-from uchiwa.store import customers, events, images, job_notes, mails, people, revisions, setups
+from uchiwa.store import customers, events, images, job_notes, live_sessions, mails, people, revisions, setups
 from uchiwa.store import jobs as store
 from uchiwa.store.addresses import address_typed
 from uchiwa.store.database import unit_of_work
@@ -107,6 +107,7 @@ def job(request: Request, user: Person, job_id: int) -> Response:
         every_revision = revisions.of_job(found)
         notes, sent = job_notes.of_job(found), mails.of_job(found, _MAILS)
         workers = people.workers(user.shop_id)
+        recording = live_sessions.running_of(found) is not None
     latest = every[-1]
     move, sentence = whose_move(facts[latest.id], closed=found.closed)
     rows: list[dict[str, Any]] = [
@@ -139,6 +140,7 @@ def job(request: Request, user: Person, job_id: int) -> Response:
         user,
         job=found,
         rows=rows,
+        recording=recording,
         move=move,
         sentence=sentence,
         history=history[:HISTORY],

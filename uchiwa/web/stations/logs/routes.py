@@ -71,6 +71,7 @@ def logs(page: RoundPage, show: int | None = None, q: str = "", drive: str = "")
         found=state.found,
         words=words,
         items=state.items,
+        recording=any(log.state == log_states.RECORDING for log in state.logs),
         bands=_bands(shown) if shown is not None and shown.state == log_states.READY else [],
         kinds=[(kind.value, TITLES[kind]) for kind in _DRAWN],
         repairs=json.loads(shown.repairs) if shown is not None else [],

@@ -17,6 +17,7 @@ const EVENTS = {
   dropped: "went by its own calibration",
   ended: "ended the session",
   silent: "ended the session after two minutes of silence",
+  too_long: "ended the session after six hours",
 };
 const WHY = {
   running: "The correction runs.",
