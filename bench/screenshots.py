@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import os
+import re
 import signal
 import subprocess
 import sys
 import tempfile
+import threading
 import time
 import urllib.request
 from pathlib import Path
@@ -15,6 +17,8 @@ from playwright.sync_api import Page
 
 from bench.browser import chromium
 from uchiwa import demo
+from uchiwa.standin.fleet import car_named
+from uchiwa.standin.live import live_car
 from uchiwa.store.place import free_port
 
 FOLDER = Path(__file__).parents[1] / "docs" / "screenshots"
@@ -73,24 +77,21 @@ def take_all(page: Page) -> None:
     page.locator("td[data-i='4'][data-j='6']").click()
     page.locator("td[data-i='7'][data-j='3']").click(modifiers=["Shift"])
     picture(page, "fuel")
-    page.goto(f"{job_path(page, 'Vance')}/rounds/1/fuel/clamp")
-    picture(page, "clamp")
     take_calibrations(page, second)
     take_reading(page, first)
     take_idle(page, job_path(page, "Oyelaran"))
     take_bins(page, first)
+    take_live(page, job_path(page, "Wilk"))
     take_spark(page, job_path(page, "Banerjee"))
 
 
 def take_idle(page: Page, job: str) -> None:
-    """Idle air with the drawer up, and warm-up."""
+    """Idle air with the drawer up."""
     page.goto(f"{job}/rounds/2/idle/air")
     page.locator("svg .change-mark[data-i='4']").first.click()
     page.get_by_role("button", name="Moments that fed this cell").click()
     picture(page, "idle-air")
     page.locator(".drawer-pull").click()
-    page.goto(f"{job}/rounds/1/idle/warm-up")
-    picture(page, "warm-up")
 
 
 def take_bins(page: Page, job: str) -> None:
@@ -111,8 +112,6 @@ def take_calibrations(page: Page, job: str) -> None:
     page.keyboard.type("smooth 40")
     page.wait_for_timeout(600)
     picture(page, "tables")
-    page.goto(f"{job}/rounds/2/compare?table=spark_main")
-    picture(page, "compare")
     page.goto(f"{job}/rounds/2/review")
     picture(page, "review")
     page.goto(f"{job}/rounds/1/return")
@@ -144,6 +143,43 @@ def take_spark(page: Page, job: str) -> None:
     page.get_by_role("button", name="night").click()
     page.locator("svg.pulls").hover(position={"x": 430, "y": 120})
     picture(page, "spark-pulls")
+
+
+def take_live(page: Page, job: str) -> None:
+    """A drive while it is recorded: the tuner's page by day and by night, and the phone."""
+    page.goto(f"{job}/rounds/1/brief")
+    page.get_by_role("button", name=re.compile("Renew|Make the link")).first.click()
+    link = page.get_by_label("The link", exact=True).input_value()
+    car = car_named("corvid-pike")
+    under_way = live_car(car, car.base(), link, speed=4.0, longest_s=900)
+    over = threading.Event()
+    driving = threading.Thread(target=under_way.run, args=(over.is_set,))
+    driving.start()
+    try:
+        time.sleep(2)
+        page.goto(f"{job}/rounds/1/live")
+        page.locator(".read-tabs [data-panel=correction]").click()
+        page.get_by_label("whether the correction runs").select_option("true")
+        time.sleep(14)
+        browser = page.context.browser
+        assert browser is not None
+        phone = browser.new_context(viewport={"width": 390, "height": 844}, color_scheme="light").new_page()
+        phone.goto(f"{link}/live")
+        time.sleep(4)
+        phone.screenshot(path=str(FOLDER / "live-phone.png"))
+        time.sleep(30)
+        page.screenshot(path=str(FOLDER / "live.png"))
+        page.get_by_role("button", name="night").click()
+        page.wait_for_timeout(2500)
+        page.locator("button[data-view=change]").click()
+        page.wait_for_timeout(1500)
+        page.screenshot(path=str(FOLDER / "live-night.png"))
+        page.get_by_role("button", name="auto").click()
+        phone.context.close()
+    finally:
+        over.set()
+        driving.join(60)
+    print("live, live-night, live-phone")
 
 
 def take_phone(page: Page, link: str) -> None:

@@ -20,7 +20,7 @@ from uchiwa.store.database import unit_of_work
 from uchiwa.web.live.followers import Follower
 
 MOST_ROWS = 600
-_TRAIL_POINTS = 3
+_TRAIL_POINTS = 5
 COMPUTED_EVERY_S = 1.0
 _DIGITS = 5
 

@@ -126,8 +126,8 @@ class _Telling:
         found: dict[str, Any] = {}
         if self.follower.standing != self.teller.told.standing:
             found |= await in_thread(self.teller.standing)
-            if not self.deep:
-                found.pop("found", None)
+            if not self.deep and "found" in found:  # the driver sees what ticks, not what the tuner works on
+                found["found"] = {"items": found["found"].get("items", [])}
         found |= self.teller.news()
         advice = self.teller.advice()
         if advice is not None:

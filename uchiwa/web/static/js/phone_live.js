@@ -1,5 +1,6 @@
 // The phone during a drive: shows and says what to hold next, marks moments, gives leave and takes it back.
 
+import { element } from "./lib/elements.js";
 import { clockText } from "./lib/figures.js";
 import { replaceFragment } from "./lib/fragments.js";
 import { fetchFragment, fetchJson, formData } from "./lib/http.js";
@@ -63,6 +64,7 @@ class PhoneLivePage {
     }
     if (message.reload) this.heardAt = performance.now();
     if (message.advice) this.advise(message.advice);
+    if (message.found?.items?.length) this.tick(message.found.items);
     if (message.standing) this.takeStanding(message.standing);
     return undefined;
   }
@@ -78,6 +80,15 @@ class PhoneLivePage {
       this.saidAt = performance.now();
       this.speak(words);
     }
+  }
+  tick(items) {
+    this.refs.items?.replaceChildren(
+      ...items.map(({ title, tick }) => {
+        const row = element("li", `is-${tick}`);
+        row.append(element("span", "tick", tick === "done" ? "✓" : ""), ` ${title}`);
+        return row;
+      }),
+    );
   }
   speak(words) {
     if (!this.refs.aloud.checked) return;
@@ -97,7 +108,7 @@ class PhoneLivePage {
       this.refs.words.textContent = "The drive is over";
       this.refs.more.textContent = "All of it is kept, and is being read. Thank you.";
       this.root.classList.remove("is-here");
-      this.refs.mark.disabled = true;
+      this.root.classList.add("is-over");
       this.refs.leave.hidden = true;
       this.link.close();
     } else this.showLeave();
