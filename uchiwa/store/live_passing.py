@@ -14,6 +14,7 @@ import zstandard
 from peewee import IntegrityError
 
 from uchiwa.core.errors import BadInput
+from uchiwa.core.live.opening import Opening
 from uchiwa.store import live_events, moves, shops, uploads
 from uchiwa.store.clock import now
 from uchiwa.store.database import database, run_again, unit_of_work
@@ -24,6 +25,7 @@ from uchiwa.store.rows import first
 
 SILENCE_S = 120.0
 """After so long without a word a session is over."""
+HOURLY = 120
 REOPENED_WITHIN = timedelta(hours=1)
 MOST_BYTES = 120_000_000
 MOST_SECONDS = 6 * 3600
@@ -63,13 +65,12 @@ def _hash(key: str) -> str:
 
 
 @run_again
-def begin(job: Job, round_: Round, line: str, drive: str) -> tuple[LiveSession, str]:
+def begin(job: Job, round_: Round, opening: Opening) -> tuple[LiveSession, str]:
     """Begin a session; with the key that only its program knows.
 
     Args:
         job, round_: what it belongs to.
-        line: the opening, as it is kept before the rows.
-        drive: what is driven, in words; may be empty.
+        opening: what the program says of itself; kept before the rows, with the session's number.
 
     Raises:
         RunningAlreadyError: another one of this job is being recorded.
@@ -79,12 +80,17 @@ def begin(job: Job, round_: Round, line: str, drive: str) -> tuple[LiveSession, 
     with unit_of_work():
         lock_job(job.id)
         shops.must_have_room(job.shop_id, 1)
+        hour = LiveSession.began_at > now() - timedelta(hours=1)
+        if LiveSession.select().where(LiveSession.job == job, hour).count() >= HOURLY:
+            raise BadInput(
+                f"more than {HOURLY} sessions were begun within an hour", where="the link", advice="wait a little"
+            )
         number = LiveSession.select().where(LiveSession.job == job).count() + 1
         log = LogFile.create(
             job=job,
             round=round_,
-            name=f"Live {number}{', ' + drive if drive else ''}"[:200],
-            size=len(line),
+            name=f"Live {number}{', ' + opening.drive if opening.drive else ''}"[:200],
+            size=0,
             content_hash=None,
             codec="zstd",
             state=RECORDING,
@@ -97,10 +103,9 @@ def begin(job: Job, round_: Round, line: str, drive: str) -> tuple[LiveSession, 
                 job=job,
                 running=job,
                 key_hash=_hash(key),
-                opening=line,
+                opening=opening.line,
                 began_at=now(),
                 heard_ms=milliseconds(),
-                bytes=len(line),
             )
         except IntegrityError:
             raise RunningAlreadyError(
@@ -108,7 +113,9 @@ def begin(job: Job, round_: Round, line: str, drive: str) -> tuple[LiveSession, 
                 where="the link",
                 advice="end that one first; it ends by itself two minutes after it was last heard",
             ) from None
-        LogRawChunk.insert(log=log, position=0, data=_packed(line.encode())).execute()
+        line = opening.model_copy(update={"session": session.id}).line.encode()
+        LogRawChunk.insert(log=log, position=0, data=_packed(line)).execute()
+        LiveSession.update(bytes=len(line)).where(LiveSession.id == session.id).execute()
     return session, key
 
 
@@ -262,11 +269,11 @@ def _keep_marks(session: LiveSession) -> int:
 
 
 def _digest(log_id: int) -> str:
-    """A hash of what was kept, as it is kept, and of which log it is: what was driven twice is twice there."""
-    digest = hashlib.sha256(f"live {log_id}".encode())
+    """The hash of what was kept, as of any upload."""
+    digest, unpack = hashlib.sha256(), zstandard.ZstdDecompressor()
     query = LogRawChunk.select(LogRawChunk.data).where(LogRawChunk.log == log_id).order_by(LogRawChunk.position)
     for chunk in query.iterator():
-        digest.update(bytes(chunk.data))
+        digest.update(unpack.decompress(bytes(chunk.data), max_output_size=uploads.PIECE))
     return digest.hexdigest()
 
 

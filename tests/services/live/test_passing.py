@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import hashlib
+import io
 import threading
 from datetime import timedelta
 
@@ -14,6 +16,8 @@ from uchiwa.core.errors import BadInput
 from uchiwa.core.logs.readers import read_log
 from uchiwa.services.live import growing, passing
 from uchiwa.store import (
+    archive_in,
+    archive_out,
     live_events,
     live_passing,
     live_sessions,
@@ -67,6 +71,43 @@ def test_a_session_becomes_an_ordinary_log_equal_to_the_cars_own(scene: Scene):
                 channel.name
             )
     assert stored.rasters[0].time.tolist() == (own.rasters[0].time - own.rasters[0].time[0]).tolist()
+
+
+def test_the_raw_session_is_a_file_like_any_other(scene: Scene):
+    """Its hash is that of its bytes, as archives and backups ask for; sent again, it is known."""
+    drive, batches = driven(5)
+    kept = []
+    for _ in range(2):
+        session, _ = begun(scene, drive)
+        passing.take(session, batches)
+        live_passing.end(session.id)
+        ready(log_of(session))
+        with unit_of_work():
+            kept.append((log_of(session), uploads.whole(log_of(session))))
+    for log, data in kept:
+        assert hashlib.sha256(data).hexdigest() == log.content_hash
+        assert len(data) == log.size
+        twin, new = scene.receive(data, "again.live")
+        assert (twin.id, new) == (log.id, False)
+    assert kept[0][0].content_hash != kept[1][0].content_hash  # driven twice, twice there
+    file = io.BytesIO()
+    with unit_of_work():
+        archive_out.export(scene.job, file)
+    with unit_of_work():
+        other, _ = archive_in.bring_in(archive_in.open_archive(file, "copy.zip"), scene.user)
+        brought = LogFile.select().where(LogFile.job == other).order_by(LogFile.id)
+        assert [one.content_hash for one in brought] == [log.content_hash for log, _ in kept]
+
+
+def test_nobody_begins_sessions_without_end(scene: Scene, monkeypatch):
+    drive, batches = driven(2)
+    monkeypatch.setattr(live_passing, "HOURLY", 2)
+    for _ in range(2):
+        session, _ = begun(scene, drive)
+        passing.take(session, batches[:1])
+        live_passing.end(session.id)
+    with pytest.raises(BadInput, match=r"within an hour.*wait a little"):
+        begun(scene, drive)
 
 
 def test_batches_twice_out_of_order_and_from_the_future(scene: Scene):

@@ -41,6 +41,7 @@ class Opening(BaseModel):
         mark: of the calibration that the car runs, as its controller or logger tells it.
         program: what passes the samples on, and its version.
         drive: what is driven, in a few words.
+        session: its number where it is kept; filled in there, so that no two sessions are the same file.
     """
 
     model_config = ConfigDict(extra="forbid", frozen=True)
@@ -50,6 +51,7 @@ class Opening(BaseModel):
     mark: Words = ""
     program: Words = ""
     drive: Words = ""
+    session: Annotated[int, Field(ge=1)] | None = None
 
     @classmethod
     def read(cls, data: Any) -> Self:

@@ -56,7 +56,7 @@ def begin(job: Job, round_: Round, body: bytes) -> Begun:
         BadInput: the opening is written otherwise, or the shop has no room left.
     """
     opening = Opening.loads(body)
-    session, key = live_passing.begin(job, round_, opening.line, opening.drive)
+    session, key = live_passing.begin(job, round_, opening)
     return Begun(session, key, _lacking(session, opening))
 
 

@@ -13,7 +13,7 @@ from uchiwa.core.proposals.chosen_cells import cells_mask
 from uchiwa.core.rounds.progress import Station
 from uchiwa.services.live import correction
 from uchiwa.services.live.driven import want
-from uchiwa.store import links, live_events, live_passing, live_sessions, messages
+from uchiwa.store import links, live_events, live_overlays, live_passing, live_sessions, messages
 from uchiwa.store.database import run_again, unit_of_work
 from uchiwa.store.locks import lock_job
 from uchiwa.store.models import LiveSession, User
@@ -114,6 +114,8 @@ def limits(page: RoundPage, session_id: int, form: Fields) -> Response:
     given = {key: str(value) for key, value in form.items()}
     kept = form_limits(given, correction.limits_of(session))
     live_sessions.keep_limits(session, kept.model_dump_json())
+    if session.wanted and not kept.on:
+        live_overlays.set_wanted(session, wanted=False, who=live_events.TUNER, seconds=live_passing.seconds_of(session))
     return render(page.request, "_live_limits.html", page.user, page=page, session=session, limits=kept)
 
 
