@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime
+import json
 import re
 import shutil
 import ssl
@@ -19,9 +20,12 @@ from cryptography import x509
 from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.hazmat.primitives.asymmetric import ec
 from cryptography.x509.oid import NameOID
+from websockets.sync.client import connect
 
 from tests.ports import own
+from tests.services.live.driving import driven, opening_of
 from uchiwa.settings import Settings, read_settings
+from uchiwa.store import links
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import Attempt
 from uchiwa.store.place import free_port
@@ -115,6 +119,22 @@ def behind_nginx(scene, tmp_path) -> Iterator[str]:
         thread.join(20)
 
 
+def a_session_passes(address: str, trust: ssl.SSLContext, scene) -> None:
+    """A live session is begun and fed through the proxy, which has to pass WebSockets on."""
+    with unit_of_work():
+        link = f"/c/{links.make(scene.job)}/live"
+    drive, batches = driven(1)
+    with httpx.Client(base_url=address, verify=trust, trust_env=False, timeout=30) as client:
+        begun = client.post(link, content=opening_of(drive), headers={"content-type": "application/json"}).json()
+    with connect(address.replace("https", "wss") + begun["address"] + "/passing", ssl=trust) as socket:
+        socket.send(json.dumps({"key": begun["key"]}))
+        assert json.loads(socket.recv(timeout=20))["next"] == 1
+        socket.send(batches[0].decode())
+        while "kept" not in (told := json.loads(socket.recv(timeout=20))):
+            pass
+    assert told == {"kept": 1}
+
+
 def test_signing_in_and_sending_a_log_through_the_proxy(behind_nginx, scene):
     trust = ssl.create_default_context()
     trust.check_hostname = False
@@ -153,6 +173,7 @@ def test_signing_in_and_sending_a_log_through_the_proxy(behind_nginx, scene):
                 data=form | {"password": "wrong", "csrf": token},
                 headers=here | {"x-forwarded-for": "198.51.100.7"},
             )
+    a_session_passes(behind_nginx, trust, scene)
     with unit_of_work():
         from uchiwa.store import attempts
 
