@@ -31,6 +31,8 @@ def test_the_engine_has_to_run_and_be_warm_first():
     cold = Adviser().advise(coverage(), at(CELLS[5], coolant=60))
     assert cold.ask is Ask.WARM_UP
     assert "60" in cold.more
+    assert cold.words == "Drive gently until warm"
+    assert Adviser().advise(coverage(), at(CELLS[5], coolant=60), warms_idling=True).words == "Let it idle until warm"
 
 
 def test_it_stays_in_a_cell_until_that_is_full():

@@ -82,7 +82,13 @@ class Adviser:
         self._best = np.inf
 
     def advise(
-        self, coverage: Coverage | None, engine: Engine, idle_wanted_s: float = 0.0, enough_percent: float = 100.0
+        self,
+        coverage: Coverage | None,
+        engine: Engine,
+        idle_wanted_s: float = 0.0,
+        enough_percent: float = 100.0,
+        *,
+        warms_idling: bool = False,
     ) -> Advice:
         """What to do next.
 
@@ -91,14 +97,14 @@ class Adviser:
             engine: where it is.
             idle_wanted_s: seconds of warm idle still wanted.
             enough_percent: share of the wanted cells that is enough for the brief, %.
+            warms_idling: whether the brief asks for a warm-up without driving.
         """
         if engine.speed is None or engine.speed <= _RUNNING_RPM:
-            return Advice(Ask.START, "Start the engine", "Nothing is recorded while it stands.")
+            return Advice(Ask.START, "Start the engine", "Then it goes on.")
         warm = Limits().warm_coolant
         if engine.coolant is not None and engine.coolant < warm:
-            return Advice(
-                Ask.WARM_UP, "Drive gently until warm", f"Coolant {engine.coolant:.0f} °C, {warm:.0f} needed."
-            )
+            words = "Let it idle until warm" if warms_idling else "Drive gently until warm"
+            return Advice(Ask.WARM_UP, words, f"Coolant {engine.coolant:.0f} °C, {warm:.0f} needed.")
         if coverage is None:
             return Advice(Ask.NOTHING, "Recording", "Drive as your brief says.")
         wanting = {

@@ -13,6 +13,7 @@ from uchiwa.services.live.growing import Growing
 from uchiwa.store import collected
 from uchiwa.store.database import run_again, unit_of_work
 
+_WARM_UPS = (DriveKind.COLD_START, DriveKind.WARM_UP, DriveKind.IN_GEAR_WARM_UP)
 _IDLE_BELOW_RPM, _STANDS_KMH, _LONGEST_STEP_S = 1300.0, 3.0, 0.5
 
 
@@ -29,6 +30,7 @@ class Guide:
         brief = growing.context.brief
         asks = brief.to_drive if brief is not None else ()
         self._cruise = next((one.acceptance for one in asks if one.acceptance.cells), None)
+        self._warms_idling = any(one.kind in _WARM_UPS for one in asks)
         self._idle = next((one.acceptance for one in asks if one.kind is DriveKind.WARM_IDLE), None)
 
     @property
@@ -55,7 +57,9 @@ class Guide:
     def advise(self) -> Advice:
         """What to do next."""
         self._count_idle()
-        return self.adviser.advise(self.coverage(), self.engine(), self.idle_wanted_s, self.enough_percent)
+        return self.adviser.advise(
+            self.coverage(), self.engine(), self.idle_wanted_s, self.enough_percent, warms_idling=self._warms_idling
+        )
 
     @property
     def idle_wanted_s(self) -> float:
