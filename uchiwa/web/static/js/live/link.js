@@ -10,9 +10,15 @@ export class Link {
     this.on = on;
     this.wish = null;
     this.over = false;
+    this.timer = 0;
+    // A page that slept is told late that its link is gone, and its timers are late as well.
+    document.addEventListener("visibilitychange", () => {
+      if (!document.hidden && !this.over && this.socket.readyState === WebSocket.CLOSED) this.open();
+    });
     this.open();
   }
   open() {
+    clearTimeout(this.timer);
     this.socket = new WebSocket(this.address);
     this.socket.addEventListener("open", () => {
       this.on.state(true);
@@ -22,7 +28,7 @@ export class Link {
     this.socket.addEventListener("close", (event) => {
       this.on.state(false);
       if (SHUT.includes(event.code)) this.on.shut?.();
-      else if (!this.over) setTimeout(() => this.open(), AGAIN_MS);
+      else if (!this.over) this.timer = setTimeout(() => this.open(), AGAIN_MS);
     });
   }
   ask(wish) {
