@@ -151,7 +151,7 @@ def test_an_overlay_is_gone_two_seconds_after_the_link_is(scene: Scene, link: st
         driving.car.link.cut(4.5)
         until(lambda: driving.car.outcome.overlays[-1][2] == "silence", 30)
         until(lambda: driving.car.link.silent_s < 0.5, 30)
-        until(lambda: session().overlay > 2 and driving.car.drive.overlay_number > 2, 60)
+        until(lambda: driving.car.drive.overlay_number > 0, 60)
     finally:
         driving.stop()
     rows = np.array(driving.car.outcome.rows)
@@ -160,7 +160,7 @@ def test_an_overlay_is_gone_two_seconds_after_the_link_is(scene: Scene, link: st
     assert np.abs(overlay[time_ <= cut_at]).max() > 1
     dropped = next(at for at, _, why in driving.car.outcome.overlays if why == "silence")
     assert dropped - cut_at <= (2.0 + 0.5) * SPEED
-    again = next(at for at, number, _ in driving.car.outcome.overlays if number > 2 and at > dropped)
+    again = next(at for at, number, _ in driving.car.outcome.overlays if number and at > dropped)
     assert (overlay[(time_ > dropped) & (time_ <= again)] == 0).all()
     after = overlay[(time_ > again) & (time_ <= again + 1.0)]
     assert np.abs(after).max() <= 2 + 1e-6  # from its own calibration, in small steps

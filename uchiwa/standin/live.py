@@ -73,7 +73,7 @@ class LiveCar:
         self.link = LiveLink(link, opening, self._told.append, plain=plain, advised=drive.advised)
         self.outcome.said = self.link.said
         self.began = 0.0
-        self._dropped = 0
+        self._dropped = self._passed_over = 0
 
     def run(self, until: Callable[[], bool] = lambda: False) -> Outcome:
         """Drive to the end, or until told to stop."""
@@ -124,6 +124,12 @@ class LiveCar:
             return
         if not number:
             self._own(at, "asked")
+            return
+        if int(overlay.get("from", 0)) != self.drive.overlay_number:
+            # A step from something that is not driven any more would be more than a step.
+            if number != self._passed_over:
+                self._passed_over = number
+                self.link.say({"dropped": "another was driven"})
             return
         self.drive.lay_over(overlay["factors"], overlay["table"], number)
         self.outcome.overlays.append((at, number, "driven"))

@@ -14,7 +14,7 @@ from uchiwa.store.live_passing import milliseconds
 from uchiwa.store.models import LiveOverlay, LiveSession
 from uchiwa.store.rows import first
 
-NO_LEAVE = "no_leave"
+SILENT_MS = 1500
 
 
 @dataclass(frozen=True, eq=False)
@@ -23,12 +23,14 @@ class Offered:
 
     Attributes:
         number: 1 for the first of a session.
+        base: number of the one that it is a step from; 0 for the car's own calibration.
         table: id of the calibration's table.
         factors: shape (rows, columns).
         acknowledged: whether the car drives by it, or has.
     """
 
     number: int
+    base: int
     table: str
     factors: FloatArray
     acknowledged: bool
@@ -42,7 +44,7 @@ def newest(session_id: int) -> Offered | None:
 
 
 def _offered(row: LiveOverlay) -> Offered:
-    return Offered(row.number, row.table, np.array(json.loads(row.factors)), row.acknowledged_ms is not None)
+    return Offered(row.number, row.base, row.table, np.array(json.loads(row.factors)), row.acknowledged_ms is not None)
 
 
 def numbered(session_id: int, number: int) -> Offered | None:
@@ -62,14 +64,24 @@ def may_be_driven(session: LiveSession) -> bool:
 
 
 def offer(session_id: int, table: str, factors: FloatArray, seconds: float) -> int | None:
-    """Make the next one. Call within a transaction. None if leave was taken back, or the last is not acknowledged yet."""
+    """Make the next one, a step from what is driven. Call within a transaction.
+
+    None if leave was taken back, the last is not acknowledged yet, or the car is silent: it may drive by another by now.
+    """
     held = first(LiveSession.select().where(LiveSession.id == session_id).for_update())
     last = newest(session_id)
     if held is None or not may_be_driven(held) or (last is not None and not last.acknowledged):
         return None
+    if abs(milliseconds() - held.heard_ms) > SILENT_MS:
+        return None
     number = int(held.overlay) + 1
     LiveOverlay.create(
-        session=session_id, number=number, table=table, factors=json.dumps(factors.tolist()), made_ms=milliseconds()
+        session=session_id,
+        number=number,
+        base=held.acknowledged,
+        table=table,
+        factors=json.dumps(factors.tolist()),
+        made_ms=milliseconds(),
     )
     LiveSession.update(overlay=number).where(LiveSession.id == session_id).execute()
     live_events.note(session_id, live_events.OFFERED, live_events.SERVER, seconds, f"overlay {number}")

@@ -38,7 +38,14 @@ def overlay_for(session: LiveSession) -> dict[str, Any]:
     axes = {"x": {"quantity": table.x.quantity, "unit": table.x.unit, "breakpoints": table.x.breakpoints.tolist()}}
     if table.y is not None:
         axes["y"] = {"quantity": table.y.quantity, "unit": table.y.unit, "breakpoints": table.y.breakpoints.tolist()}
-    return {**nothing, "number": found.number, "table": table.id, **axes, "factors": found.factors.tolist()}
+    return {
+        **nothing,
+        "number": found.number,
+        "from": found.base,
+        "table": table.id,
+        **axes,
+        "factors": found.factors.tolist(),
+    }
 
 
 def _moment(session_id: int) -> float:

@@ -22,7 +22,7 @@ STATEMENTS = (
     "at_ms BIGINT NOT NULL, seconds DOUBLE PRECISION NOT NULL, kind VARCHAR(16) NOT NULL, who VARCHAR(8) NOT NULL, "
     "text VARCHAR(500) NOT NULL, FOREIGN KEY (session_id) REFERENCES live_session (id) ON DELETE CASCADE)",
     "CREATE INDEX IF NOT EXISTS live_event_session_id_id ON live_event (session_id, id)",
-    "CREATE TABLE IF NOT EXISTS live_overlay (session_id BIGINT NOT NULL, number INTEGER NOT NULL, table_id VARCHAR(120) NOT NULL, "
+    "CREATE TABLE IF NOT EXISTS live_overlay (session_id BIGINT NOT NULL, number INTEGER NOT NULL, base INTEGER NOT NULL, table_id VARCHAR(120) NOT NULL, "
     "factors LONGTEXT NOT NULL, made_ms BIGINT NOT NULL, acknowledged_ms BIGINT, PRIMARY KEY (session_id, number), "
     "FOREIGN KEY (session_id) REFERENCES live_session (id) ON DELETE CASCADE)",
 )

@@ -82,12 +82,13 @@ class LiveEvent(Base):
 
 
 class LiveOverlay(Base):
-    """Factors that were offered to the car, as JSON."""
+    """Factors that were offered to the car, as JSON; `base` is the number of those that they are a step from, 0 for none."""
 
     id = None  # type: ignore[assignment]
     session = ForeignKeyField(LiveSession, on_delete="CASCADE")
     session_id: int
     number = IntegerField()
+    base = IntegerField(default=0)
     table = CharField(max_length=120, column_name="table_id")
     factors = LongTextField()
     made_ms = BigIntegerField()
