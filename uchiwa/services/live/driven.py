@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from enum import StrEnum
 from typing import Any
 
 from uchiwa.core.errors import BadInput
@@ -11,13 +10,6 @@ from uchiwa.services.live.marking import moment_now
 from uchiwa.store import calibrations, live_overlays, revisions
 from uchiwa.store.database import run_again, unit_of_work
 from uchiwa.store.models import Job, LiveSession, Round
-
-
-class Drop(StrEnum):
-    """Why a car goes by its own calibration again."""
-
-    SILENCE = "silence"
-    ASKED = "asked"
 
 
 def overlay_for(session: LiveSession) -> dict[str, Any]:
