@@ -3,8 +3,8 @@
 SHELL := /bin/bash
 PYTHON ?= python3
 BIN := .venv/bin
-# One more than cores: tests of servers and browsers wait much of their time.
-WORKERS ?= $(shell expr $$(nproc) + 1)
+# More than twice the cores: tests of servers and browsers wait much of their time.
+WORKERS ?= $(shell expr 2 \* $$(nproc) + 1)
 
 .PHONY: demo demo-fresh test accuracy coverage lint bench load fuzz kills cluster screenshots lock clean
 

@@ -145,3 +145,19 @@ def clean_database(database_home: Path) -> Path:
             database.execute_sql(f"DELETE FROM `{model._meta.table_name}`")
         database.execute_sql("SET FOREIGN_KEY_CHECKS=1")
     return database_home
+
+
+LONGEST = ("test_demo", "test_live_under_fire", "test_serving", "test_family", "test_corpus", "test_access")
+"""Modules whose tests take longest, most of it waiting for servers."""
+
+
+def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
+    """The longest tests first in each worker's share, so that none is begun when the others have ended."""
+    workers = int(os.environ.get("PYTEST_XDIST_WORKER_COUNT", "1"))
+    first = [one for one in items if one.module.__name__.rpartition(".")[2] in LONGEST]
+    if workers < 2 or len(first) < workers or len(items) < 10 * len(first):
+        return
+    rest = [one for one in items if one not in set(first)]
+    share = -(-len(rest) // workers)
+    shares = [rest[number * share : (number + 1) * share] for number in range(workers)]
+    items[:] = [one for number, part in enumerate(shares) for one in (*first[number::workers], *part)]

@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-import json
 import os
 import re
 import signal
 import subprocess
-import sys
 import threading
 import time
 import urllib.request
@@ -18,11 +16,9 @@ from urllib.parse import urlencode
 import pytest
 
 from tests.browser.accessibility import violations
-from tests.browser.test_serving import left, wait_for
+from tests.browser.served_home import WELL, ServedHome
 from tests.kept import LASTING
-from tests.ports import own
 from uchiwa import demo
-from uchiwa.store.place import free_port
 
 pytestmark = pytest.mark.browser
 ROOT = Path(__file__).parents[2]
@@ -67,12 +63,10 @@ def page_of(address: str) -> str:
 
 
 def test_the_demo_is_whole_after_a_kill_quick_the_next_time_and_readable_by_all(tmp_path, browser):
-    home, port = tmp_path / "home", free_port(own(8581))
-    address = f"http://127.0.0.1:{port}"
-    environment = os.environ | {
-        "UCHIWA_HOME": str(home), "UCHIWA_PORT": str(port), "UCHIWA_DB_PORT": str(free_port(own(8583))), "MAKEFLAGS": "",
-        "UCHIWA_DRIVES_KEPT": str(LASTING),
-    }  # fmt: skip
+    served = ServedHome.of(tmp_path)
+    address = served.address
+    environment = served.environment | {"MAKEFLAGS": "", "UCHIWA_DRIVES_KEPT": str(LASTING)}
+    environment.pop("UCHIWA_WEB_PROCESSES")
     first = Run(environment)
     first.wait_for_line(r"^ +2 of 12 ")
     first.send(signal.SIGKILL)
@@ -80,7 +74,7 @@ def test_the_demo_is_whole_after_a_kill_quick_the_next_time_and_readable_by_all(
     second = Run(environment)
     try:
         second.wait_for_line(rf"Uchiwa is at {address}/")
-        wait_for({"database": "ok", "worker": "ok"}, address)
+        served.wait_for(WELL)
         assert f"Sign in with {demo.EMAIL} and the password {demo.PASSWORD}" in "".join(second.said)
         again = [line for line in second.said if re.match(r" +\d+ of 12 ", line)]
         assert 1 <= len(again) <= 10
@@ -88,17 +82,17 @@ def test_the_demo_is_whole_after_a_kill_quick_the_next_time_and_readable_by_all(
         for job in demo.JOBS:
             assert queue.count(f"{job.customer}") >= 1, job.customer
         assert len(set(re.findall(r"/jobs/(\d+)", queue))) == len(demo.JOBS)
-        assert json.load(urllib.request.urlopen(f"{address}/healthz")) == {"database": "ok", "worker": "ok"}
+        assert served.health() == WELL
         assert violations(browser, address) == []
     finally:
         second.send(signal.SIGINT)
         # The server that the killed run had started was found running, so that it was not this run's to stop.
-        subprocess.run([sys.executable, "-m", "uchiwa", "db", "stop"], env=environment, check=True)
-    assert left(home) == []
+        served.stop_database()
+    assert served.left() == []
     third = Run(environment)
     try:
         third.wait_for_line(rf"Uchiwa is at {address}/", 60)
         assert not any(re.match(r" +\d+ of 12 ", line) for line in third.said)
     finally:
         third.send(signal.SIGINT)
-    assert left(home) == []
+    assert served.left() == []

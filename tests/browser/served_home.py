@@ -1,0 +1,130 @@
+"""A home of its own that `uchiwa serve` runs in, and what of it is running."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import os
+import signal
+import subprocess
+import sys
+import time
+import urllib.error
+import urllib.request
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from tests.ports import own
+from uchiwa.store.place import free_port
+
+WELL = {"database": "ok", "worker": "ok"}
+
+
+@dataclass
+class ServedHome:
+    """A folder, the ports of its server and its database, and the environment that says so."""
+
+    home: Path
+    port: int
+    environment: dict[str, str] = field(repr=False)
+
+    @classmethod
+    def of(cls, folder: Path, *, web_processes: int = 1, safe: bool = False) -> ServedHome:
+        """A home that has not begun.
+
+        Args:
+            folder: in which the home is made.
+            web_processes: how many answer.
+            safe: whether the database writes through to the disk, so that it may be killed.
+        """
+        port = free_port(own(8591))
+        environment = os.environ | {
+            "UCHIWA_HOME": str(folder / "home"),
+            "UCHIWA_PORT": str(port),
+            "UCHIWA_WEB_PROCESSES": str(web_processes),
+            "UCHIWA_DB_PORT": str(free_port(own(8611))),
+        }
+        if safe:
+            environment.pop("UCHIWA_DB_FAST", None)
+        return cls(folder / "home", port, environment)
+
+    @property
+    def address(self) -> str:
+        """Where it is served."""
+        return f"http://127.0.0.1:{self.port}"
+
+    def start(self) -> subprocess.Popen[bytes]:
+        """Serve; does not wait until it answers."""
+        return subprocess.Popen([sys.executable, "-m", "uchiwa", "serve"], env=self.environment, cwd=self.home.parent)
+
+    @contextlib.contextmanager
+    def serving(self, how: signal.Signals = signal.SIGINT) -> Iterator[subprocess.Popen[bytes]]:
+        """Serve until the block is left; then ask it to stop and wait."""
+        process = self.start()
+        try:
+            self.wait_for(WELL)
+            yield process
+        finally:
+            process.send_signal(how)
+            process.wait(60)
+
+    def wait_for(self, wanted: dict[str, str], seconds: float = 60) -> None:
+        """Until /healthz says what is wanted."""
+        deadline = time.monotonic() + seconds
+        while self.health() != wanted:
+            assert time.monotonic() < deadline, self.health()
+            time.sleep(0.2)
+
+    def health(self) -> dict[str, str]:
+        """What /healthz says, or nothing."""
+        try:
+            with urllib.request.urlopen(f"{self.address}/healthz", timeout=3) as answer:
+                return json.load(answer)
+        except urllib.error.HTTPError as error:
+            return json.load(error)
+        except OSError:
+            return {}
+
+    def stop_database(self) -> str:
+        """Stop the database alone; what was said."""
+        return self._done("uchiwa", "db", "stop")
+
+    def step(self, module: str, *words: str) -> str:
+        """Run a step of a module of these tests in the served home; its last line."""
+        return self._done(f"tests.browser.{module}", *words).strip().splitlines()[-1]
+
+    def _done(self, *words: str) -> str:
+        done = subprocess.run(
+            [sys.executable, "-m", *words],
+            env=self.environment,
+            cwd=Path(__file__).parents[2],
+            capture_output=True,
+            text=True,
+        )
+        assert done.returncode == 0, done.stderr[-1500:]
+        return done.stdout
+
+    def processes(self) -> list[tuple[int, str]]:
+        """The running processes of the home: ids and command lines."""
+        found = []
+        for process in Path("/proc").glob("[0-9]*"):
+            try:
+                command = (process / "cmdline").read_bytes().replace(b"\0", b" ").decode()
+                environment = (process / "environ").read_bytes().decode(errors="replace")
+            except OSError:
+                continue
+            if command and f"UCHIWA_HOME={self.home}" in environment.split("\0"):
+                found.append((int(process.name), command))
+        return found
+
+    def running(self) -> list[str]:
+        """Command lines of the running processes."""
+        return [command for _, command in self.processes()]
+
+    def left(self, seconds: float = 10) -> list[str]:
+        """What still runs when there was a moment to end."""
+        deadline = time.monotonic() + seconds
+        while self.running() and time.monotonic() < deadline:
+            time.sleep(0.1)
+        return self.running()
