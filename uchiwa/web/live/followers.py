@@ -25,8 +25,8 @@ from uchiwa.store.database import database, unit_of_work
 from uchiwa.store.live_sessions import Standing
 from uchiwa.store.models import LiveSession
 
-LOOK_S = 0.25
-_STANDING_EVERY = 4
+LOOK_S = 0.36
+_STANDING_EVERY = 3
 _LINGERS_S = 3.0
 _PAUSE_S = 0.5
 _ADVICE_EVERY_S = 0.7

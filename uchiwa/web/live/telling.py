@@ -182,17 +182,15 @@ class Teller:
         return {(one["i"], one["j"]): one for one in found.get("cells", [])}
 
     def standing(self) -> dict[str, Any]:
-        """How the session stands, what the worker has found, what happened; asked of the database where it has changed.
-
-        Call within a thread that may wait.
-        """
-        found: dict[str, Any] = {}
-        standing, told = self.follower.standing, self.told
+        """How the session stands, if that has changed."""
+        standing = self.follower.standing
         if standing is None:
             return {"gone": True}
-        if standing != told.standing:
-            told.standing = standing
-            found["standing"] = {
+        if standing == self.told.standing:
+            return {}
+        self.told.standing = standing
+        return {
+            "standing": {
                 "running": standing.running,
                 "why": standing.ended_why,
                 "heard_ms": standing.heard_ms,
@@ -204,17 +202,34 @@ class Teller:
                 "log": standing.log_state,
                 "message": standing.message,
             }
-            with unit_of_work():
-                if standing.analysed != told.analysed or standing.limits != told.limits:
-                    session = live_sessions.get(self.follower.growing.session_id)
-                    told.analysed, told.limits = standing.analysed, standing.limits
-                    self.live_limits = limits_of(session)
-                    told.found = json.loads(session.analysis) if session.analysis else {}
-                    found["found"] = told.found
-                if standing.event > told.event:
-                    events = live_events.after(self.follower.growing.session_id, told.event)
-                    told.event = standing.event
-                    found["events"] = [event_data(one) for one in events]
+        }
+
+    @property
+    def must_ask(self) -> bool:
+        """Whether the worker has found something, or something happened, that has not been told."""
+        standing, told = self.follower.standing, self.told
+        if standing is None:
+            return False
+        return (standing.analysed, standing.limits) != (told.analysed, told.limits) or standing.event > told.event
+
+    def asked(self) -> dict[str, Any]:
+        """What the worker has found and what happened, from the database. Call within a thread that may wait."""
+        found: dict[str, Any] = {}
+        standing, told = self.follower.standing, self.told
+        if standing is None:
+            return found
+        session_id = self.follower.growing.session_id
+        with unit_of_work():
+            if (standing.analysed, standing.limits) != (told.analysed, told.limits):
+                session = live_sessions.get(session_id)
+                told.analysed, told.limits = standing.analysed, standing.limits
+                self.live_limits = limits_of(session)
+                told.found = json.loads(session.analysis) if session.analysis else {}
+                found["found"] = told.found
+            if standing.event > told.event:
+                events = live_events.after(session_id, told.event)
+                told.event = standing.event
+                found["events"] = [event_data(one) for one in events]
         return found
 
     def correction_now(self) -> dict[str, Any]:

@@ -123,9 +123,9 @@ class _Telling:
             self._over.set_exception(error)
 
     async def _news(self) -> dict[str, Any]:
-        found: dict[str, Any] = {}
-        if self.follower.standing != self.teller.told.standing:
-            found |= await in_thread(self.teller.standing)
+        found = self.teller.standing()
+        if self.teller.must_ask:
+            found |= await in_thread(self.teller.asked)
             if not self.deep and "found" in found:  # the driver sees what ticks, not what the tuner works on
                 found["found"] = {"items": found["found"].get("items", [])}
         found |= self.teller.news()
