@@ -1,4 +1,4 @@
-"""Layouts as JSON (`uchiwa.layout/1`): reading, and the schema."""
+"""Layouts as JSON (`uchiwa.layout/1`): reading, writing, and the schema."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, Fie
 from uchiwa.core.errors import BadInput
 from uchiwa.core.tables.image.checksum import WIDTHS, Checksum
 from uchiwa.core.tables.image.layout import AxisPlace, ConstantPlace, Identity, Layout, Place, TablePlace
-from uchiwa.core.tables.image.number import ByteOrder, Number, NumberType
+from uchiwa.core.tables.image.number import ByteOrder, Number, NumberType, Rational
 from uchiwa.core.tables.interchange.calibration_json import Identifier, Role, Words, axis_of, complaint
 from uchiwa.core.tables.table import Axis
 
@@ -19,7 +19,7 @@ FORMAT = "uchiwa.layout/1"
 LARGEST = 16 * 2**20
 
 
-def _hexadecimal(value: Any) -> Any:
+def hexadecimal(value: Any) -> Any:
     """Addresses may be written as numbers or as text such as "0x8000"."""
     if isinstance(value, str):
         try:
@@ -35,13 +35,20 @@ def _not_zero(value: float) -> float:
     return value
 
 
+def _turns_one_way(value: list[float]) -> list[float]:
+    b, c, e, f = value
+    if b * f == c * e:
+        raise ValueError("this conversion gives one raw number for every value")
+    return value
+
+
 def _known_checksum(value: str) -> str:
     if value not in WIDTHS:
         raise ValueError(f"“{value}” is not a checksum; the kinds are {', '.join(WIDTHS)}")
     return value
 
 
-Address = Annotated[int, BeforeValidator(_hexadecimal), Field(ge=0, lt=2**32)]
+Address = Annotated[int, BeforeValidator(hexadecimal), Field(ge=0, lt=2**32)]
 Scale = Annotated[float, Field(allow_inf_nan=False), AfterValidator(_not_zero)]
 Finite = Annotated[float, Field(allow_inf_nan=False)]
 
@@ -50,15 +57,21 @@ class _Part(BaseModel):
     model_config = ConfigDict(extra="forbid")
 
 
-class _Numbers(_Part):
-    address: Address
-    type: NumberType
+class _Conversion(_Part):
+    """Scale and offset, or `rational` [b, c, e, f]: raw = (b·value + c) / (e·value + f)."""
+
     byte_order: ByteOrder | None = None
     scale: Scale = 1.0
     offset: Finite = 0.0
+    rational: Annotated[list[Finite], Field(min_length=4, max_length=4), AfterValidator(_turns_one_way)] | None = None
 
 
-class AxisJson(_Part):
+class _Numbers(_Conversion):
+    address: Address
+    type: NumberType
+
+
+class AxisJson(_Conversion):
     """Breakpoints in the image (`address`, `type`, `count` …) or fixed (`breakpoints`)."""
 
     quantity: Identifier
@@ -66,9 +79,6 @@ class AxisJson(_Part):
     breakpoints: Annotated[list[Finite], Field(min_length=2, max_length=256)] | None = None
     address: Address | None = None
     type: NumberType | None = None
-    byte_order: ByteOrder | None = None
-    scale: Scale = 1.0
-    offset: Finite = 0.0
     count: Annotated[int, Field(ge=2, le=256)] | None = None
 
 
@@ -130,7 +140,7 @@ class LayoutJson(_Part):
     title: Words
     calibration: CalibrationNameJson
     base: Address = 0
-    size: Annotated[int, BeforeValidator(_hexadecimal), Field(ge=1, le=LARGEST)]
+    size: Annotated[int, BeforeValidator(hexadecimal), Field(ge=1, le=LARGEST)]
     byte_order: ByteOrder = "big"
     identity: list[IdentityJson] = []
     constants: list[ConstantJson] = []
@@ -186,27 +196,34 @@ def _layout(part: LayoutJson) -> Layout:
         part.calibration.title,
         part.base,
         part.size,
-        tuple(_identity(one, f"identity[{number}]") for number, one in enumerate(part.identity)),
+        tuple(identity_of(one, f"identity[{number}]") for number, one in enumerate(part.identity)),
         tuple(ConstantPlace(one.id, one.role, one.unit, _place(one, order)) for one in part.constants),
         tuple(_table(one, order, f"tables[{number}]") for number, one in enumerate(part.tables)),
-        tuple(
-            Checksum(
-                one.kind,
-                tuple((low, high) for low, high in one.ranges),
-                one.address,
-                one.byte_order or order,
-                one.complement,
-            )
-            for one in part.checksums
-        ),
+        tuple(checksum_of(one, order) for one in part.checksums),
     )
 
 
 def _place(part: _Numbers, order: ByteOrder, count: int = 1) -> Place:
-    return Place(part.address, Number(part.type, part.byte_order or order, part.scale, part.offset), count)
+    return Place(part.address, _number(part, part.type, order), count)
 
 
-def _identity(part: IdentityJson, where: str) -> Identity:
+def _number(part: _Conversion, kind: NumberType, order: ByteOrder) -> Number:
+    rational = Rational(*part.rational) if part.rational is not None else None
+    return Number(kind, part.byte_order or order, part.scale, part.offset, rational)
+
+
+def checksum_of(part: ChecksumJson, order: ByteOrder) -> Checksum:
+    """A checksum from plain data; `order` where it does not say its own."""
+    ranges = tuple((low, high) for low, high in part.ranges)
+    return Checksum(part.kind, ranges, part.address, part.byte_order or order, part.complement)
+
+
+def identity_of(part: IdentityJson, where: str) -> Identity:
+    """Bytes of an identity from plain data.
+
+    Raises:
+        BadInput: they are neither text nor hexadecimal.
+    """
     if (part.text is None) == (part.hex is None):
         raise BadInput("give either text or hex", where=where, advice="and not both")
     try:
@@ -224,8 +241,8 @@ def _axis(part: AxisJson, order: ByteOrder, where: str) -> AxisPlace:
     if part.type is None or part.count is None or part.address is None:
         raise BadInput("an axis in the image needs type and count", where=where, advice="add them")
     axis_of(part.quantity, part.unit, [0.0, 1.0], where)
-    number = Number(part.type, part.byte_order or order, part.scale, part.offset)
-    return AxisPlace(part.quantity, part.unit, Place(part.address, number, part.count), None)
+    place = Place(part.address, _number(part, part.type, order), part.count)
+    return AxisPlace(part.quantity, part.unit, place, None)
 
 
 def _table(part: TableJson, order: ByteOrder, where: str) -> TablePlace:
@@ -256,3 +273,69 @@ def fixed_axis(place: AxisPlace, values: np.ndarray, where: str) -> Axis:
         BadInput: they do not rise.
     """
     return axis_of(place.quantity, place.unit, [float(one) for one in values], where)
+
+
+def as_dict(layout: Layout) -> dict[str, Any]:
+    """A layout as plain JSON data, from which `loads` makes an equal one."""
+    return {
+        "format": FORMAT,
+        "id": layout.id,
+        "title": layout.title,
+        "calibration": {"id": layout.calibration_id, "title": layout.calibration_title},
+        "base": f"0x{layout.base:X}",
+        "size": layout.size,
+        "identity": [{"address": f"0x{one.address:X}", "hex": one.data.hex(" ")} for one in layout.identities],
+        "constants": [
+            {"id": one.id, "role": one.role, "unit": one.unit} | _place_dict(one.place) for one in layout.constants
+        ],
+        "tables": [_table_dict(one) for one in layout.tables],
+        "checksums": [
+            {
+                "kind": one.kind,
+                "ranges": [[f"0x{low:X}", f"0x{high:X}"] for low, high in one.ranges],
+                "address": f"0x{one.address:X}",
+                "byte_order": one.order,
+                "complement": one.complement,
+            }
+            for one in layout.checksums
+        ],
+    }
+
+
+def dumps(layout: Layout) -> str:
+    """A layout as JSON text, a table to a line."""
+    data = as_dict(layout)
+    lines = []
+    for key, value in data.items():
+        if isinstance(value, list) and value:
+            inner = ",\n".join("  " + json.dumps(one, ensure_ascii=False) for one in value)
+            lines.append(f" {json.dumps(key)}: [\n{inner}\n ]")
+        else:
+            lines.append(f" {json.dumps(key)}: {json.dumps(value, ensure_ascii=False)}")
+    return "{\n" + ",\n".join(lines) + "\n}\n"
+
+
+def _place_dict(place: Place) -> dict[str, Any]:
+    number = place.number
+    found: dict[str, Any] = {"address": f"0x{place.address:X}", "type": number.type, "byte_order": number.order}
+    if number.rational is not None:
+        one = number.rational
+        return found | {"rational": [one.b, one.c, one.e, one.f]}
+    return found | {"scale": number.scale, "offset": number.offset}
+
+
+def _axis_dict(axis: AxisPlace) -> dict[str, Any]:
+    found: dict[str, Any] = {"quantity": axis.quantity, "unit": axis.unit}
+    if axis.place is not None:
+        return found | _place_dict(axis.place) | {"count": axis.place.count}
+    return found | {"breakpoints": axis.fixed.breakpoints.tolist() if axis.fixed is not None else []}
+
+
+def _table_dict(table: TablePlace) -> dict[str, Any]:
+    found: dict[str, Any] = {"id": table.id, "title": table.title, "role": table.role, "unit": table.unit}
+    found["x"] = _axis_dict(table.x)
+    if table.y is not None:
+        found["y"] = _axis_dict(table.y)
+    found |= _place_dict(table.place)
+    found |= {"minimum": table.minimum, "maximum": table.maximum, "decimals": table.decimals}
+    return found | ({"by_columns": True} if table.by_columns else {})
