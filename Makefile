@@ -3,8 +3,10 @@
 SHELL := /bin/bash
 PYTHON ?= python3
 BIN := .venv/bin
-# More than twice the cores: tests of servers and browsers wait much of their time.
-WORKERS ?= $(shell expr 2 \* $$(nproc) + 1)
+# Two more than cores: tests of servers and of pages wait much of their time.
+WORKERS ?= $(shell expr $$(nproc) + 2)
+# Every process that is started would compile all of it anew.
+unexport PYTHONDONTWRITEBYTECODE
 
 .PHONY: demo demo-fresh test accuracy coverage lint bench load fuzz kills cluster screenshots lock clean
 
@@ -23,7 +25,7 @@ test: .venv/dev.stamp lint
 	$(BIN)/pytest -n $(WORKERS) --dist worksteal tests
 
 accuracy: .venv/dev.stamp
-	UCHIWA_ACCURACY=full $(BIN)/pytest -n 2 --dist worksteal tests/loop tests/core/logs
+	UCHIWA_ACCURACY=full $(BIN)/pytest -n 2 --dist worksteal tests/loop tests/core
 	UCHIWA_RACES=50 $(BIN)/pytest -n 2 --dist worksteal tests/web/test_races.py
 	$(BIN)/python -m bench.family 78
 

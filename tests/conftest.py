@@ -147,17 +147,26 @@ def clean_database(database_home: Path) -> Path:
     return database_home
 
 
-LONGEST = ("test_demo", "test_live_under_fire", "test_serving", "test_family", "test_corpus", "test_access")
-"""Modules whose tests take longest, most of it waiting for servers."""
+OWN_SERVERS = ("test_demo", "test_live_under_fire", "test_serving", "test_first_run", "test_server")
+"""Modules that start servers of their own and wait for them most of their time."""
 
 
-def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
-    """The longest tests first in each worker's share, so that none is begun when the others have ended."""
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """One worker begins with the servers, another with the pages in a browser, which share one server; the rest is shared.
+
+    So the long tests are not begun last, and no two of them wait for each other's servers.
+    """
     workers = int(os.environ.get("PYTEST_XDIST_WORKER_COUNT", "1"))
-    first = [one for one in items if one.module.__name__.rpartition(".")[2] in LONGEST]
-    if workers < 2 or len(first) < workers or len(items) < 10 * len(first):
+    own = [one for one in items if one.module.__name__.rpartition(".")[2] in OWN_SERVERS]
+    pages = [one for one in items if one.module.__name__.startswith("tests.browser") and one not in own]
+    if workers < 2 or len(items) < 4 * len(own + pages):
         return
-    rest = [one for one in items if one not in set(first)]
-    share = -(-len(rest) // workers)
-    shares = [rest[number * share : (number + 1) * share] for number in range(workers)]
-    items[:] = [one for number, part in enumerate(shares) for one in (*first[number::workers], *part)]
+    first = {one.nodeid for one in own + pages}
+    rest = [one for one in items if one.nodeid not in first]
+    size = len(items) // workers
+    begun = [own, pages, *([] for _ in range(workers - 2))]
+    items.clear()
+    for number, part in enumerate(begun):
+        count = len(rest) if number == workers - 1 else size - len(part)
+        items += [*part, *rest[:count]]
+        rest = rest[count:]

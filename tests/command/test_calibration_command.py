@@ -8,11 +8,14 @@ from pathlib import Path
 import pytest
 from click.testing import CliRunner
 
+from tests.core.tables.a2l_writer import Writer
 from uchiwa.cli import uchiwa
 from uchiwa.core.errors import BadInput
 from uchiwa.core.logs.readers import read_log
 from uchiwa.core.tables.interchange import calibration_json, table_csv
 from uchiwa.standin.cars import pike_base
+from uchiwa.standin.fleet import car_named
+from uchiwa.standin.layouts import layout_of
 
 
 def run(*words: str) -> str:
@@ -108,3 +111,36 @@ def test_what_cannot_be_converted_is_said(car):
     Path("cut.hex").write_bytes(Path("car.hex").read_bytes()[:3000])
     assert "cut.hex" in refused("calibration", "check", "cut.hex", "--layout", "layout.json")
     assert json.loads(run("calibration", "schema", "--layout"))["title"] == "Uchiwa layout"
+
+
+def test_a_description_becomes_a_layout_and_the_image_is_read_by_it(car):
+    Path("car.a2l").write_text(Writer(layout_of(car_named("corvid-pike"))).text())
+    said = run(
+        "calibration", "layout", "car.a2l", "--out", "of_a2l.json", "--suggest", "said.json", "--image", "car.hex"
+    )
+    assert "ve_main: Volumetric efficiency, volumetric_efficiency, %" in said
+    assert "no checksum is known" in said
+    given = json.loads(Path("said.json").read_text())
+    assert given["take"]["VE_MAIN"]["role"] == "volumetric_efficiency"
+    given["checksums"] = json.loads(Path("layout.json").read_text())["checksums"]
+    given["take"]["NOT_THERE"] = {"role": "other"}
+    Path("said.json").write_text(json.dumps(given))
+    said = run("calibration", "layout", "car.a2l", "--out", "of_a2l.json", "--assignment", "said.json")
+    assert "left out: NOT_THERE, the description has none of this name" in said
+    assert "no checksum" not in said
+    run("calibration", "convert", "car.hex", "read.json", "--layout", "of_a2l.json")
+    ve = calibration_json.loads(Path("read.json").read_text()).table("ve_main")
+    assert (ve.grid == pike_base().table("ve_main").grid).all()
+    Path("no.a2l").write_bytes(bytes(64))
+    assert "no.a2l: this is no text" in refused("calibration", "layout", "no.a2l", "--out", "x.json")
+
+
+def test_a_calibration_goes_through_cdf(car):
+    run("calibration", "convert", "base.json", "base.cdfx")
+    run("calibration", "convert", "base.cdfx", "again.json")
+    assert Path("again.json").read_text() == Path("base.json").read_text()
+    text = Path("base.cdfx").read_text()
+    Path("own.cdfx").write_text(text.replace("ve_main</SHORT-NAME>", "unknown</SHORT-NAME>").replace("UCHIWA", "OTHER"))
+    assert "take it into a calibration" in refused("calibration", "convert", "own.cdfx", "x.json")
+    said = run("calibration", "convert", "own.cdfx", "again.json", "--into", "base.json")
+    assert "left out: the calibration has no unknown" in said

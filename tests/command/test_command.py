@@ -216,3 +216,13 @@ def test_a_knock_proposal_tells_its_clusters_and_only_takes_out(folder, tmp_path
     wrong = run(*words[:3], "--calibration", "flashed.json", "--table", "ve_main", "--out", "x.json", cwd=tmp_path)
     assert (wrong.returncode, wrong.stdout) == (2, "")
     assert "is not a spark table" in wrong.stderr
+
+
+def test_a_recording_of_a_bus_is_read_by_its_dbc(tmp_path):
+    run("standin", "drive", "--drive", "warm_idle", "--out", "drive.blf", "--dbc", "car.dbc", cwd=tmp_path)
+    said = run("log", "drive.blf", "--dbc", "car.dbc", cwd=tmp_path)
+    assert "engine_speed" in said.stdout
+    assert "car.dbc, which knows 100% of the frames" in said.stdout
+    without = run("log", "drive.blf", cwd=tmp_path)
+    assert without.returncode == 2
+    assert "no description (DBC) says what they mean" in without.stderr

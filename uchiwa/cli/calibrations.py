@@ -16,11 +16,15 @@ from uchiwa.cli.files import (
 from uchiwa.cli.root import uchiwa
 from uchiwa.core.errors import BadInput
 from uchiwa.core.proposals.fuel.proposal import find_table
+from uchiwa.core.tables.a2l import assignment as assignments
+from uchiwa.core.tables.a2l.description import read_description
+from uchiwa.core.tables.a2l.layout import Extent, layout_from
+from uchiwa.core.tables.a2l.suggestion import suggested
 from uchiwa.core.tables.difference import difference, signed
 from uchiwa.core.tables.image import layout_json
 from uchiwa.core.tables.image.content import write_calibration
 from uchiwa.core.tables.image.files import FORMATS, read_image, write_image
-from uchiwa.core.tables.interchange import calibration_json, table_csv
+from uchiwa.core.tables.interchange import calibration_json, cdf, table_csv
 from uchiwa.core.tables.table import Calibration
 
 
@@ -85,14 +89,16 @@ def diff(before: str, after: str, layout: str | None, as_json: bool) -> None:
 @click.option("--layout", help="Layout JSON of the image that is read or written.")
 @click.option("--image", help="Image that the calibration is written into; only bytes that must change are.")
 @click.option("--table", help="Id of the table, for .csv.")
-@click.option("--into", help="Calibration JSON that a table from .csv goes into.")
+@click.option("--into", help="Calibration JSON that a table from .csv, or the values of a .cdfx, go into.")
 def convert(
     source: str, target: str, layout: str | None, image: str | None, table: str | None, into: str | None
 ) -> None:
-    """Turn a calibration into another form, by the ending of OUT: .json, .csv of one table, .bin, .hex or .s19."""
+    """Turn a calibration into another form, by the ending of OUT: .json, .csv of one table, .cdfx, .bin, .hex or .s19."""
     ending = Path(target).suffix.lower()
     if Path(source).suffix.lower() == ".csv":
         content = _with_csv(source, table, into)
+    elif cdf.is_cdf(read_bytes(source)):
+        content = _with_cdf(read_bytes(source), source, into)
     else:
         json_in = read_bytes(source).lstrip()[:1] == b"{"
         if not json_in and layout is None:
@@ -104,6 +110,8 @@ def convert(
         if table is None:
             raise BadInput("a .csv holds one table", advice="say which with --table")
         write_text(target, table_csv.dumps(find_table(content, table)))
+    elif ending in (".cdfx", ".xml"):
+        write_bytes(target, cdf.dumps(content))
     else:
         _write_image(content, target, layout, image)
     click.echo(f"{target}: “{content.title}”")
@@ -117,11 +125,18 @@ def _with_csv(source: str, table: str | None, into: str | None) -> Calibration:
     return content.with_table(table_csv.loads(text, find_table(content, table), Path(source).name))
 
 
+def _with_cdf(data: bytes, source: str, into: str | None) -> Calibration:
+    read = cdf.loads(data, Path(source).name, read_calibration_file(into) if into is not None else None)
+    for sentence in read.left_out:
+        click.echo(f"  left out: {sentence}")
+    return read.calibration
+
+
 def _write_image(content: Calibration, target: str, layout: str | None, image: str | None) -> None:
     kinds = {f".{ending}": kind for kind, (ending, _) in FORMATS.items()} | {".srec": "srec", ".mot": "srec"}
     kind = kinds.get(Path(target).suffix.lower())
     if kind is None:
-        raise BadInput(f"the ending of {target} is not known", advice=f"use .json, .csv or {', '.join(kinds)}")
+        raise BadInput(f"the ending of {target} is not known", advice=f"use .json, .csv, .cdfx or {', '.join(kinds)}")
     if layout is None or image is None:
         raise BadInput("an image is written into the one the car came with", advice="give --layout and --image")
     described = layout_json.loads(read_bytes(layout), Path(layout).name)
@@ -148,3 +163,35 @@ def check(file: str, layout: str | None) -> None:
 def schema(of_layout: bool) -> None:
     """Print the JSON Schema of the calibration format, or of the layout format."""
     say_json(layout_json.schema() if of_layout else calibration_json.schema())
+
+
+@calibration.command()
+@click.argument("description", metavar="A2L")
+@click.option("--out", required=True, help="Where the layout is written, as JSON.")
+@click.option("--assignment", help="JSON that says which characteristics are taken, as what; else what is likely is.")
+@click.option("--image", help="Image of this controller, which tells where it begins and how large it is.")
+@click.option("--suggest", help="Where the assignment that was likely is written, to be corrected and given.")
+def layout(description: str, out: str, assignment: str | None, image: str | None, suggest: str | None) -> None:
+    """Turn a controller's description (ASAP2, A2L) into a layout."""
+    found = read_description(read_bytes(description), Path(description).name)
+    said = suggested(found) if assignment is None else assignments.loads(read_bytes(assignment), Path(assignment).name)
+    if suggest is not None:
+        write_text(suggest, said.model_dump_json(indent=1, exclude_none=True) + "\n")
+    extent = None
+    if image is not None:
+        start = min((one.address for one in found.segments), default=0) if said.base is None else said.base
+        memory, _ = read_image(read_bytes(image), Path(image).name, start)
+        extent = Extent(memory.start, memory.end - memory.start)
+    made = layout_from(found, said, extent)
+    write_text(out, layout_json.dumps(made.layout))
+    for one in made.layout.tables:
+        click.echo(f"  {one.id}: {one.title}, {one.role}, {one.unit or 'no unit'}")
+    for constant in made.layout.constants:
+        click.echo(f"  {constant.id}: {constant.role}")
+    for left in made.left_out:
+        click.echo(f"  left out: {left.name}, {left.why}")
+    for note in made.notes:
+        click.echo(f"  {note}")
+    if not made.layout.checksums:
+        click.echo("  no checksum is known: say those of the image in the assignment before a car is flashed")
+    click.echo(f"{out}: “{made.layout.title}”, {len(found.characteristics):,} characteristics in the description")

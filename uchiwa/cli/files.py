@@ -12,6 +12,8 @@ import click
 from uchiwa.core.errors import BadInput
 from uchiwa.core.logs.log import Log
 from uchiwa.core.logs.readers import check_size, read_log
+from uchiwa.core.logs.readers.bus.decode import BusDescription
+from uchiwa.core.logs.readers.sniff import as_utf8
 from uchiwa.core.logs.recognition.channel_reading import can_be_said
 from uchiwa.core.logs.recognition.knowledge import NOTHING_KNOWN, Assignment, Knowledge, channel_key
 from uchiwa.core.proposals.policy_file import Kind, policy_of
@@ -19,7 +21,7 @@ from uchiwa.core.quantities.naming import match_name, plain_name
 from uchiwa.core.tables.image import layout_json
 from uchiwa.core.tables.image.content import read_calibration
 from uchiwa.core.tables.image.files import read_image
-from uchiwa.core.tables.interchange import calibration_json
+from uchiwa.core.tables.interchange import calibration_json, cdf
 from uchiwa.core.tables.table import Calibration
 
 
@@ -36,9 +38,20 @@ def read_bytes(path: str) -> bytes:
         raise BadInput(f"the file cannot be read ({error.strerror})", where=path, advice="check its name") from error
 
 
-def read_one(path: str, told: Sequence[str] = ()) -> Log:
-    """A log; `told` says of channels in which unit they are, as `MAP=psi`."""
-    return read_log(read_bytes(path), Path(path).name, _knowledge(told) if told else NOTHING_KNOWN)
+def read_one(path: str, told: Sequence[str] = (), dbc: Sequence[str] = ()) -> Log:
+    """A log; `told` says of channels in which unit they are, as `MAP=psi`; `dbc` are descriptions of a bus."""
+    knowledge = _knowledge(told) if told else NOTHING_KNOWN
+    return read_log(read_bytes(path), Path(path).name, knowledge, bus_descriptions(dbc))
+
+
+def bus_descriptions(paths: Sequence[str]) -> tuple[BusDescription, ...]:
+    """DBC files, for recordings of a bus."""
+    return tuple(BusDescription(Path(path).name, as_utf8(read_bytes(path)).decode()) for path in paths)
+
+
+dbc_option = click.option(
+    "--dbc", multiple=True, help="Description of a bus whose recording is read; of several the one that fits is taken."
+)
 
 
 def _knowledge(told: Sequence[str]) -> Callable[[Log], Knowledge]:
@@ -67,9 +80,11 @@ def _knowledge(told: Sequence[str]) -> Callable[[Log], Knowledge]:
 
 
 def read_calibration_file(path: str, layout: str | None = None) -> Calibration:
-    """A calibration from JSON, or from an image through its layout."""
+    """A calibration from JSON, from a CDF of our own, or from an image through its layout."""
     data, name = read_bytes(path), Path(path).name
     if layout is None:
+        if cdf.is_cdf(data):
+            return cdf.loads(data, name).calibration
         return calibration_json.loads(data, name)
     described = layout_json.loads(read_bytes(layout), Path(layout).name)
     return read_calibration(read_image(data, name, described.base)[0], described, name)

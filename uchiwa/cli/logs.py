@@ -9,6 +9,8 @@ import click
 import numpy as np
 
 from uchiwa.cli.files import (
+    bus_descriptions,
+    dbc_option,
     read_bytes,
     read_calibration_file,
     read_json,
@@ -34,10 +36,18 @@ from uchiwa.core.proposals.fuel.proposal import find_table
 @click.option("--car", "car_path", help="Car file (JSON): fuel, sensors, banks.")
 @click.option("--calibration", "calibration_path", help="Calibration JSON it should have been recorded with.")
 @click.option("--export", "export_path", help="Write it with canonical units, as .csv, .parquet or .mf4.")
-def log(file: str, as_json: bool, car_path: str | None, calibration_path: str | None, export_path: str | None) -> None:
+@dbc_option
+def log(
+    file: str,
+    as_json: bool,
+    car_path: str | None,
+    calibration_path: str | None,
+    export_path: str | None,
+    dbc: tuple[str, ...],
+) -> None:
     """Channels, quantities, units, rates, drives and findings of a log."""
     car = CarFile.read(read_json(car_path)) if car_path else CarFile()
-    recording = read_log(read_bytes(file), Path(file).name, car.knowledge())
+    recording = read_log(read_bytes(file), Path(file).name, car.knowledge(), bus_descriptions(dbc))
     if export_path:
         _export(recording, export_path)
     expected = read_calibration_file(calibration_path) if calibration_path else None
@@ -114,6 +124,7 @@ def _finite(value: float | None) -> float | None:
 @click.option("--car", "car_path", help="Car file (JSON): its fuel and constants.")
 @click.option("--channels", "channels_path", help="Computed channels (JSON): id, title, formula, unit of each.")
 @click.option("--json", "as_json", is_flag=True, help="Machine-readable output.")
+@dbc_option
 def bin_(
     files: tuple[str, ...],
     calibration_path: str,
@@ -124,6 +135,7 @@ def bin_(
     car_path: str | None,
     channels_path: str | None,
     as_json: bool,
+    dbc: tuple[str, ...],
 ) -> None:
     """Gather any formula over logs on the axes of a table; computed channels count as channels."""
     calibration = read_calibration_file(calibration_path)
@@ -131,7 +143,7 @@ def bin_(
     car = CarFile.read(read_json(car_path)) if car_path else None
     book = read_channels(read_json(channels_path)) if channels_path else SHIPPED
     bins, used, total = gather_formula(
-        [read_one(path) for path in files], calibration, table, value, where, estimator, car, book
+        [read_one(path, dbc=dbc) for path in files], calibration, table, value, where, estimator, car, book
     )
     cells = [
         {

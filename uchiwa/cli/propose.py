@@ -9,7 +9,7 @@ from typing import Any
 
 import click
 
-from uchiwa.cli.files import read_calibration_file, read_json, read_one, read_policy, write_text
+from uchiwa.cli.files import dbc_option, read_calibration_file, read_json, read_one, read_policy, write_text
 from uchiwa.cli.root import uchiwa
 from uchiwa.core.cars.car_file import CarFile
 from uchiwa.core.logs.log import Log
@@ -73,6 +73,7 @@ _Answer = tuple[Table, dict[str, Any], list[str]]
 @click.option(
     "--read-as", multiple=True, help="Unit of a channel that is in doubt, as MAP=psi; may be repeated, for all logs."
 )
+@dbc_option
 @click.option("--out", required=True, help="Where the corrected calibration goes.")
 @click.option("--report", "report_path", help="Where the report goes.")
 def propose(
@@ -86,6 +87,7 @@ def propose(
     car_path: str | None,
     slope: float,
     read_as: tuple[str, ...],
+    dbc: tuple[str, ...],
     out: str,
     report_path: str | None,
 ) -> None:
@@ -96,8 +98,8 @@ def propose(
     calibration = read_calibration_file(calibration_path)
     car = CarFile.read(read_json(car_path)) if car_path else None
     asked = _Asked(
-        [read_one(path, read_as) for path in files],
-        [read_one(path, read_as) for path in safe],
+        [read_one(path, read_as, dbc) for path in files],
+        [read_one(path, read_as, dbc) for path in safe],
         calibration,
         table_id,
         policy_path,

@@ -38,10 +38,19 @@ def standin() -> None:
 )
 @click.option("--seed", type=click.IntRange(0), default=1, show_default=True)
 @click.option("--out", required=True, help="Where the log goes.")
+@click.option(
+    "--dbc", help="Record the car's bus, by the ending of OUT (.asc, .blf, .log, .mf4), and write its DBC here."
+)
 def drive(
-    car_name: str, calibration_path: str | None, image_path: str | None, drive_name: str, seed: int, out: str
+    car_name: str,
+    calibration_path: str | None,
+    image_path: str | None,
+    drive_name: str,
+    seed: int,
+    out: str,
+    dbc: str | None,
 ) -> None:
-    """Drive a stand-in car and write its log as the car's own logger does."""
+    """Drive a stand-in car and write its log as the car's own logger does, or as one on its bus."""
     from uchiwa.standin.fleet import car_named
     from uchiwa.standin.layouts import flash, layout_of
     from uchiwa.standin.simulate import simulate
@@ -55,7 +64,13 @@ def drive(
     else:
         flashed = read_calibration_file(calibration_path) if calibration_path else car.base()
     recording = simulate(car, flashed, drive_name, seed)
-    write_bytes(out, car.logger.write(recording))
+    if dbc is None:
+        write_bytes(out, car.logger.write(recording))
+    else:
+        from uchiwa.standin.bus import dbc_of, write_bus
+
+        write_bytes(out, write_bus(recording, Path(out).suffix.removeprefix(".").lower()))
+        write_text(dbc, dbc_of(recording))
     click.echo(f"{out}: {recording.duration:.0f} s of {drive_name} in the {car.title}")
 
 

@@ -3,6 +3,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from tests.seeds import seeds
 from uchiwa.core.errors import BadInput
 from uchiwa.core.formulas.evaluation import condition, evaluate
 from uchiwa.core.formulas.language import FUNCTIONS
@@ -101,7 +102,7 @@ hostile = st.recursive(
 )
 
 
-@settings(max_examples=300)
+@settings(max_examples=seeds(120, 300))
 @given(hostile)
 def test_hostile_formulas_give_signals_or_a_sentence(text):
     try:

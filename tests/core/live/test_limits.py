@@ -8,6 +8,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.conftest import make_log, make_table
+from tests.seeds import seeds
 from uchiwa.core.errors import BadInput
 from uchiwa.core.live.limits import OPENING_PERCENT_A_S, RUNNING_RPM, LiveLimits
 from uchiwa.core.logs.signal import rate, since
@@ -62,7 +63,7 @@ def corrected(seed: int, held: LiveLimits) -> tuple[FuelProposal, dict[str, np.n
     return found, {one.quantity: one.values for one in log.rasters[0].channels} | {"time": log.rasters[0].time}
 
 
-@settings(max_examples=60)
+@settings(max_examples=seeds(30, 60))
 @given(st.integers(0, 2**32 - 1), limits)
 def test_only_samples_within_the_limits_count(seed, held):
     made = corrected(seed, held)
@@ -78,7 +79,7 @@ def test_only_samples_within_the_limits_count(seed, held):
         assert (rate(signals["time"], signals["throttle_position"])[used] > OPENING_PERCENT_A_S).all()
 
 
-@settings(max_examples=60)
+@settings(max_examples=seeds(30, 60))
 @given(st.integers(0, 2**32 - 1), limits)
 def test_no_cell_moves_without_its_evidence_or_beyond_the_limit(seed, held):
     made = corrected(seed, held)

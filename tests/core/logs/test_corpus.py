@@ -76,10 +76,10 @@ def _mutate(data: bytes, rng: random.Random) -> bytes:
     return bytes(changed)
 
 
-def test_hundreds_of_mutated_files_give_a_log_or_one_sentence():
-    rng = random.Random(5)
+def test_mutated_files_give_a_log_or_one_sentence():
+    rng, count = random.Random(5), seeds(120, 2000)
     logs = refusals = 0
-    for number in range(seeds(250, 2000)):
+    for number in range(count):
         case = CORPUS[number % len(CORPUS)]
         data = _mutate(case.data, rng)
         measured = number % 4 == 0
@@ -97,8 +97,8 @@ def test_hundreds_of_mutated_files_give_a_log_or_one_sentence():
             peak = tracemalloc.get_traced_memory()[1] if measured else 0
             tracemalloc.stop()
         assert peak < 4 * len(data) + 8_000_000
-    assert logs > 100
-    assert refusals > 50
+    assert logs > 0.3 * count
+    assert refusals > 0.15 * count
 
 
 @st.composite
@@ -128,7 +128,7 @@ def dialects(draw: st.DrawFn) -> Dialect:
     )
 
 
-@settings(max_examples=200)
+@settings(max_examples=seeds(80, 200))
 @given(dialects())
 def test_any_dialect_reads_back_to_the_same_log(dialect):
     log = known_log()
@@ -139,7 +139,7 @@ def test_any_dialect_reads_back_to_the_same_log(dialect):
         np.testing.assert_array_equal(back[0].quantities[channel.quantity].values, channel.values)
 
 
-@settings(max_examples=60)
+@settings(max_examples=seeds(30, 60))
 @given(
     st.lists(st.floats(300, 9000, allow_nan=False).map(lambda value: round(value, 2)), min_size=3, max_size=60),
     st.sampled_from([",", ";", "\t", "|"]),

@@ -8,6 +8,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.core.laid import operating, tables
+from tests.seeds import seeds
 from uchiwa.core.knock.events import RISE, knock_events, log_events
 from uchiwa.core.knock.evidence import gather_knock
 from uchiwa.core.knock.judgement import GRAVE, Verdict, clusters
@@ -87,7 +88,7 @@ def knocking(draw):
     return table, drive_with_knock(draw, table)
 
 
-@settings(max_examples=150)
+@settings(max_examples=seeds(60, 150))
 @given(knocking(), st.floats(0, 3), st.floats(0.5, 8), st.integers(0, 2), st.sampled_from([0.1, 0.25, 0.5, 1.0]))
 def test_spark_at_each_real_event_falls_by_what_was_seen_and_the_margin(found, margin, slope, widen, step):
     """10: looked up where the event lay, between breakpoints or on them, whichever way the table is laid."""
@@ -107,7 +108,7 @@ def test_spark_at_each_real_event_falls_by_what_was_seen_and_the_margin(found, m
             assert fall >= one.event.retard + margin - 1e-6
 
 
-@settings(max_examples=150)
+@settings(max_examples=seeds(60, 150))
 @given(knocking(), st.floats(0, 2))
 def test_nothing_above_a_real_event_in_load_keeps_more_spark(found, margin):
     """10: upward means by the axis' quantity."""
@@ -122,7 +123,7 @@ def test_nothing_above_a_real_event_in_load_keeps_more_spark(found, margin):
         assert (out[j:, i] >= asked[j, i] - 1e-6).all()
 
 
-@settings(max_examples=200)
+@settings(max_examples=seeds(80, 200))
 @given(knocking())
 def test_what_is_grave_or_comes_twice_is_never_called_noise(found):
     """9: not by the product alone."""
@@ -207,7 +208,7 @@ def sessions(draw):
     return table, runs(draw, table)
 
 
-@settings(max_examples=120)
+@settings(max_examples=seeds(50, 120))
 @given(sessions())
 def test_spark_goes_in_only_where_it_was_run_clean_and_gained_beyond_scatter(session):
     """11: nowhere unrun, in no run that held retard, on no gain that scatter explains; else the run that would tell."""

@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 
 from tests.conftest import make_log
 from tests.core.laid import operating, tables
+from tests.seeds import seeds
 from uchiwa.core.evidence.bins import figures
 from uchiwa.core.logs.log import Channel, Log, Raster
 from uchiwa.core.logs.timebase import bridgeable, on_one_base, own_period
@@ -85,7 +86,7 @@ def own_means(proposal: FuelProposal):
     return figures(table.x, table.y, evidence.x[used], y, evidence.error[used]).mean, proposal.bins.mean
 
 
-@settings(max_examples=150)
+@settings(max_examples=seeds(60, 150))
 @given(proposals())
 def test_no_cell_moves_against_its_own_samples(proposal):
     """1: neither by a neighbour, nor by fading, carrying, smoothing, the surface or rounding."""
@@ -95,7 +96,7 @@ def test_no_cell_moves_against_its_own_samples(proposal):
         assert not ((after > before) & (mean < 1.0 - 1e-9)).any()
 
 
-@settings(max_examples=150)
+@settings(max_examples=seeds(60, 150))
 @given(proposals())
 def test_nothing_above_the_measured_load_is_leaned_by_filling(proposal):
     """2: whichever way the table is laid."""
@@ -124,7 +125,7 @@ def test_who_wants_to_lean_above_the_load_says_so_by_name(steady, calibration):
     assert (fuel_proposal([lean], calibration, "ve_main", named).correction.after == 46.0).all()
 
 
-@settings(max_examples=150)
+@settings(max_examples=seeds(60, 150))
 @given(proposals())
 def test_a_filled_cell_moves_no_further_than_the_nearest_measured_ones(proposal):
     """3: and ever less with distance, unless it is carried."""
@@ -160,7 +161,7 @@ def test_the_idle_alone_moves_the_idle_alone():
             assert (moved[4:, 4:] < 0.004).all()
 
 
-@settings(max_examples=150)
+@settings(max_examples=seeds(60, 150))
 @given(proposals())
 def test_what_chance_explains_is_not_acted_on(proposal):
     """4: a cell changes by its own evidence only if "no change" lies outside its 95 % interval."""
@@ -173,7 +174,7 @@ def test_what_chance_explains_is_not_acted_on(proposal):
         assert not (moved & proposal.reached & ~acted).any()
 
 
-@settings(max_examples=60)
+@settings(max_examples=seeds(30, 60))
 @given(st.integers(0, 10**6), st.sampled_from([0.002, 0.01, 0.02]))
 def test_a_reading_that_comes_in_steps_is_not_surer_than_half_a_step(seed, step):
     """4: a thousand equal readings of a coarse sensor are one reading."""
@@ -199,7 +200,7 @@ BANKED = {
 }  # fmt: skip
 
 
-@settings(max_examples=60)
+@settings(max_examples=seeds(30, 60))
 @given(st.integers(0, 10**6), st.sampled_from([0.65, 1.5, np.nan]), st.floats(0.05, 0.7))
 def test_a_bank_at_its_rail_does_not_count_in_the_mean(seed, rail, share):
     """5: the other bank alone says what the mixture is."""
@@ -233,7 +234,7 @@ def test_a_dead_bank_is_left_out_and_told(value, first):
     assert any("never moved" in note for note in found.evidence.notes)
 
 
-@settings(max_examples=100)
+@settings(max_examples=seeds(50, 100))
 @given(st.integers(0, 10**6), st.floats(0.5, 20), st.floats(0.3, 8), st.booleans())
 def test_nothing_is_joined_over_a_gap(seed, rate, gap, state):
     """5: longer than three of the channel's own periods or half a second; states hold as long."""
@@ -297,7 +298,7 @@ def test_overrun_is_told_from_mixture_and_closed_throttle(steady, calibration):
     assert found.bins.mean[0, 1] == pytest.approx(1.02, abs=1e-6)
 
 
-@settings(max_examples=40)
+@settings(max_examples=seeds(20, 40))
 @given(st.floats(0.2, 3), st.integers(0, 10**6))
 def test_rich_bias_makes_no_step_at_the_dead_band(bias, seed):
     """Cells a little inside and a little outside of the dead band are proposed nearly the same."""

@@ -7,11 +7,13 @@ from dataclasses import dataclass, replace
 
 from uchiwa.core.errors import BadInput
 from uchiwa.core.logs.log import Log
+from uchiwa.core.logs.readers.bus.decode import BusDescription
+from uchiwa.core.logs.readers.bus.frames import bus_kind
 from uchiwa.core.logs.readers.columnar import read_columnar
 from uchiwa.core.logs.readers.delimited import read_delimited
 from uchiwa.core.logs.readers.dialect import MOST_COLUMNS
 from uchiwa.core.logs.readers.live import is_live, read_live
-from uchiwa.core.logs.readers.mdf import read_mdf
+from uchiwa.core.logs.readers.mdf import read_bus, read_mdf
 from uchiwa.core.logs.readers.packed import MOST_MEMBERS, TooMuchError, gunzip, too_large, unzip
 from uchiwa.core.logs.readers.sniff import Kind, kind_of
 from uchiwa.core.logs.recognition.knowledge import NOTHING_KNOWN, Knowledge
@@ -34,10 +36,11 @@ def check_size(size: int, name: str) -> None:
 
 @dataclass
 class _Room:
-    """What a file may still unpack to, all archives in it counted together."""
+    """What a file may still unpack to, all archives in it counted together; and what is known of buses."""
 
     bytes: int
     members: int = MOST_MEMBERS
+    buses: tuple[BusDescription, ...] = ()
 
     def take(self, members: int, size: int, name: str) -> None:
         """Use some of it up.
@@ -53,13 +56,16 @@ class _Room:
             raise too_large(READ_LIMIT_BYTES, name)
 
 
-def read_unrecognised(data: bytes, name: str) -> list[Log]:
+def read_unrecognised(data: bytes, name: str, buses: tuple[BusDescription, ...] = ()) -> list[Log]:
     """Every recording of a file as the logger wrote it, without quantities.
+
+    Args:
+        buses: descriptions (DBC) of which one may say what the frames of a bus mean.
 
     Raises:
         BadInput: the file is empty, too large, of no known kind, damaged, holds no usable recording, or too many.
     """
-    found = _read(data, name, 0, _Room(READ_LIMIT_BYTES))
+    found = _read(data, name, 0, _Room(READ_LIMIT_BYTES, buses=buses))
     channels = max((sum(len(raster.channels) for raster in log.rasters) for log in found), default=0)
     if len(found) > MOST_RECORDINGS:
         raise BadInput(
@@ -81,6 +87,9 @@ def _read(data: bytes, name: str, depth: int, room: _Room) -> list[Log]:
     kind = kind_of(data)
     if kind in (Kind.GZIP, Kind.ZIP) and depth >= _DEPTH:
         raise BadInput("it is packed more than twice over", where=name, advice="send the log itself")
+    bus = bus_kind(data)
+    if bus is not None:
+        return read_bus(data, bus, name, room.buses)
     match kind:
         case Kind.GZIP:
             try:
@@ -92,7 +101,7 @@ def _read(data: bytes, name: str, depth: int, room: _Room) -> list[Log]:
         case Kind.ZIP:
             return _read_archive(data, name, depth, room)
         case Kind.MDF:
-            return read_mdf(data, name)
+            return read_mdf(data, name, room.buses)
         case Kind.PARQUET | Kind.ARROW:
             return read_columnar(data, kind, name)
         case Kind.TEXT if is_live(data):
@@ -132,7 +141,10 @@ def _read_archive(data: bytes, name: str, depth: int, room: _Room) -> list[Log]:
 
 
 def read_recordings(
-    data: bytes, name: str, knowledge: Knowledge | Callable[[Log], Knowledge] = NOTHING_KNOWN
+    data: bytes,
+    name: str,
+    knowledge: Knowledge | Callable[[Log], Knowledge] = NOTHING_KNOWN,
+    buses: tuple[BusDescription, ...] = (),
 ) -> list[Log]:
     """Read and recognise every recording of a file; recordings without engine speed count only if none has it.
 
@@ -140,13 +152,14 @@ def read_recordings(
         data: the whole file.
         name: what the file is called, for messages.
         knowledge: what is known of the car and its logger, or a function that tells it for an unrecognised recording.
+        buses: descriptions (DBC) of which one may say what the frames of a bus mean.
 
     Raises:
         BadInput: as `read_unrecognised`, or no recording has an engine speed.
     """
     logs: list[Log] = []
     refusal: BadInput | None = None
-    for recording in read_unrecognised(data, name):
+    for recording in read_unrecognised(data, name, buses):
         try:
             logs.append(recognise(recording, knowledge(recording) if callable(knowledge) else knowledge))
         except BadInput as error:
@@ -162,8 +175,13 @@ def _numbered(log: Log, number: int, of: int) -> Log:
     return replace(log, name=f"{log.name}, {number} of {of}")
 
 
-def read_log(data: bytes, name: str, knowledge: Knowledge | Callable[[Log], Knowledge] = NOTHING_KNOWN) -> Log:
+def read_log(
+    data: bytes,
+    name: str,
+    knowledge: Knowledge | Callable[[Log], Knowledge] = NOTHING_KNOWN,
+    buses: tuple[BusDescription, ...] = (),
+) -> Log:
     """The longest recording of a file; see `read_recordings`."""
-    recordings = read_recordings(data, name, knowledge)
+    recordings = read_recordings(data, name, knowledge, buses)
     longest = max(recordings, key=lambda log: log.duration)
     return longest if len(recordings) > 1 else recordings[0]

@@ -27,7 +27,13 @@ _ADVICE = "export the log again, as delimited text if the program offers it"
 def _context() -> BaseContext:
     context = multiprocessing.get_context("forkserver")
     context.set_forkserver_preload(
-        ["asammdf", "uchiwa.core.logs.readers.mdf_content", "uchiwa.core.logs.readers.columnar_content"]
+        [
+            "asammdf",
+            "cantools",
+            "can.io",
+            "uchiwa.core.logs.readers.mdf_content",
+            "uchiwa.core.logs.readers.columnar_content",
+        ]
     )
     return context
 

@@ -5,43 +5,35 @@ from __future__ import annotations
 import io
 import logging
 import warnings
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
 
 from uchiwa.core.logs.log import FloatArray
+from uchiwa.core.logs.readers.bus.decode import BusDescription, decoded
+from uchiwa.core.logs.readers.bus.frames import LONGEST, Frames, in_order
+from uchiwa.core.logs.readers.groups import Content, Group
 from uchiwa.core.quantities.states import state_of
 
 if TYPE_CHECKING:
     from asammdf import MDF
 
 _MOST_CODES = 64
+_FRAME, _EXTENDED = "CAN_DataFrame", 1 << 31
 
 
-@dataclass(frozen=True, eq=False)
-class Group:
-    """Channels with one time base, each as (name, unit, values)."""
+def mdf_content(buses: tuple[BusDescription, ...], data: bytes) -> Content:
+    """Read a file with its conversions applied. Anything may be raised for a damaged file.
 
-    time: FloatArray
-    channels: list[tuple[str, str, FloatArray]]
-
-
-@dataclass(frozen=True, eq=False)
-class Content:
-    """What a file holds and says of itself."""
-
-    groups: list[Group]
-    notes: dict[str, str]
-
-
-def mdf_content(data: bytes) -> Content:
-    """Read a file with its conversions applied. Anything may be raised for a damaged file."""
+    Args:
+        buses: descriptions (DBC) of which one may say what the frames of a bus mean, if the file logs one.
+    """
     from asammdf import MDF  # it takes longer to import than all else together, and only a child process needs it
 
     logging.disable(logging.CRITICAL)
     warnings.simplefilter("ignore")
     groups: list[Group] = []
+    frames: list[Frames] = []
     with MDF(io.BytesIO(data)) as mdf:
         notes = {"recorded": mdf.header.start_time.isoformat(sep=" ", timespec="seconds")} if mdf.header else {}
         comment = (mdf.header.comment or "") if mdf.header else ""
@@ -50,10 +42,50 @@ def mdf_content(data: bytes) -> Content:
             if mark and "<" not in line and len(key) < 60:
                 notes[key.strip().lower()] = value.strip()[:300]
         for number in range(len(mdf.groups)):
+            if any(one.name == _FRAME for one in mdf.groups[number].channels):
+                frames.append(_frames(mdf, number))
+                continue
             group = _group(mdf, number)
             if group is not None:
                 groups.append(group)
+    if frames:
+        found = decoded(_joined(frames), buses)
+        groups, notes = groups + found.groups, notes | found.notes
     return Content(groups, notes)
+
+
+def _frames(mdf: MDF, number: int) -> Frames:
+    """The frames of a group of bus logging (ASAM MDF 4 bus logging)."""
+    signal = mdf.get(_FRAME, group=number)
+    fields = signal.samples
+    data = np.asarray(fields[f"{_FRAME}.DataBytes"], dtype=np.uint8)
+    identifier = np.asarray(fields[f"{_FRAME}.ID"], dtype=np.int64)
+    names = fields.dtype.names or ()
+    extended = (identifier & _EXTENDED) != 0
+    if f"{_FRAME}.IDE" in names:
+        extended |= np.asarray(fields[f"{_FRAME}.IDE"]).astype(bool)
+    length = (
+        fields[f"{_FRAME}.DataLength"] if f"{_FRAME}.DataLength" in names else np.full(identifier.size, data.shape[1])
+    )
+    wide = np.zeros((identifier.size, 8 if data.shape[1] <= 8 else LONGEST), dtype=np.uint8)
+    wide[:, : data.shape[1]] = data[:, :LONGEST]
+    time = np.asarray(signal.timestamps, dtype=np.float64)
+    return Frames(time, identifier & (_EXTENDED - 1), extended, np.asarray(length, dtype=np.int64), wide)
+
+
+def _joined(frames: list[Frames]) -> Frames:
+    """The frames of several groups by time."""
+    width = max(one.data.shape[1] for one in frames)
+    wide = [np.pad(one.data, ((0, 0), (0, width - one.data.shape[1]))) for one in frames]
+    return in_order(
+        Frames(
+            np.concatenate([one.time for one in frames]),
+            np.concatenate([one.identifier for one in frames]),
+            np.concatenate([one.extended for one in frames]),
+            np.concatenate([one.length for one in frames]),
+            np.concatenate(wide),
+        )
+    )
 
 
 def _group(mdf: MDF, number: int) -> Group | None:

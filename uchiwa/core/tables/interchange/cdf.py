@@ -1,0 +1,407 @@
+"""Calibrations as ASAM CDF 2.x (XML): written whole, and read as values for a calibration of the same tables.
+
+A CDF file holds values, axes and units by name. What it has no word for (roles, quantities, limits, digits, polynomials) is
+written as special data beside them, so that a file of our own gives the very calibration back; other programs pass over it.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+from lxml import etree
+
+from uchiwa.core.errors import BadInput
+from uchiwa.core.logs.log import FloatArray
+from uchiwa.core.quantities.units import convert, plain_unit
+from uchiwa.core.tables.interchange import calibration_json
+from uchiwa.core.tables.interchange.calibration_json import axis_of
+from uchiwa.core.tables.table import Axis, Calibration, Constant, Table, frozen
+
+LARGEST = 64 * 2**20
+CATEGORY, GROUP, ENTRY = "CDF20", "UCHIWA", "calibration"
+_MOST_VALUES = 5_000_000
+_ADVICE = "export it again as ASAM CDF 2.0"
+
+
+@dataclass(frozen=True, eq=False)
+class CdfAxis:
+    """Breakpoints of an instance; or the name of another that holds them."""
+
+    unit: str
+    points: FloatArray
+    reference: str = ""
+
+
+@dataclass(frozen=True, eq=False)
+class CdfInstance:
+    """One value, curve or map of a CDF file.
+
+    Attributes:
+        name, title, category: `VALUE`, `CURVE`, `MAP`, `COM_AXIS`, …
+        unit: of its values.
+        values: rows by the second axis; shape (rows, columns).
+        axes: first the one along a row.
+    """
+
+    name: str
+    title: str
+    category: str
+    unit: str
+    values: FloatArray
+    axes: tuple[CdfAxis, ...]
+
+
+@dataclass(frozen=True, eq=False)
+class CdfFile:
+    """What a CDF file holds.
+
+    Attributes:
+        name: of the data set.
+        instances: by name.
+        told: what was written beside the values, if the file is our own.
+        skipped: instances of kinds that a calibration has none of.
+    """
+
+    name: str
+    instances: Mapping[str, CdfInstance]
+    told: dict[str, Any] | None
+    skipped: tuple[str, ...]
+
+
+@dataclass(frozen=True, eq=False)
+class CdfTaken:
+    """A calibration with the values of a CDF file.
+
+    Attributes:
+        calibration: with what could be taken.
+        taken: ids of tables and constants that the file holds.
+        left_out: what was not taken and why, as sentences.
+    """
+
+    calibration: Calibration
+    taken: tuple[str, ...]
+    left_out: tuple[str, ...]
+
+
+def is_cdf(data: bytes) -> bool:
+    """Whether a file begins as XML does."""
+    return data[:200].lstrip(b"\xef\xbb\xbf \r\n\t").startswith(b"<")
+
+
+def dumps(calibration: Calibration) -> bytes:
+    """The calibration as a CDF 2.0 file; numbers are kept exactly."""
+    root = etree.Element("MSRSW")
+    _text(root, "SHORT-NAME", calibration.id)
+    _text(root, "CATEGORY", CATEGORY)
+    told = calibration_json.as_dict(calibration)
+    for table in told["tables"]:
+        del table["values"]
+    data = etree.SubElement(etree.SubElement(etree.SubElement(root, "ADMIN-DATA"), "SDGS"), "SDG", GID=GROUP)
+    etree.SubElement(data, "SD", GID=ENTRY).text = json.dumps(told, ensure_ascii=False, separators=(",", ":"))
+    system = etree.SubElement(etree.SubElement(root, "SW-SYSTEMS"), "SW-SYSTEM")
+    _text(system, "SHORT-NAME", calibration.id)
+    tree = etree.SubElement(etree.SubElement(system, "SW-INSTANCE-SPEC"), "SW-INSTANCE-TREE")
+    _text(tree, "SHORT-NAME", calibration.id)
+    _text(tree, "CATEGORY", "NO_VCD")
+    for constant in calibration.constants:
+        instance = _instance(tree, constant.id, constant.role, "VALUE")
+        _values(etree.SubElement(instance, "SW-VALUE-CONT"), constant.unit, [[constant.value]], grouped=False)
+    for table in calibration.tables:
+        _table(tree, table)
+    return bytes(etree.tostring(root, xml_declaration=True, encoding="UTF-8", pretty_print=True))
+
+
+def _text(parent: etree._Element, tag: str, words: str) -> None:
+    etree.SubElement(parent, tag).text = words
+
+
+def _instance(tree: etree._Element, name: str, title: str, category: str) -> etree._Element:
+    found = etree.SubElement(tree, "SW-INSTANCE")
+    _text(found, "SHORT-NAME", name)
+    _text(found, "LONG-NAME", title)
+    _text(found, "CATEGORY", category)
+    return found
+
+
+def _values(parent: etree._Element, unit: str, rows: Iterable[Iterable[float]], *, grouped: bool) -> None:
+    _text(parent, "UNIT-DISPLAY-NAME", unit)
+    values = etree.SubElement(parent, "SW-VALUES-PHYS")
+    for row in rows:
+        into = etree.SubElement(values, "VG") if grouped else values
+        for value in row:
+            _text(into, "V", repr(int(value)) if value == int(value) and abs(value) < 2**53 else repr(float(value)))
+
+
+def _table(tree: etree._Element, table: Table) -> None:
+    instance = _instance(tree, table.id, table.title, "CURVE" if table.y is None else "MAP")
+    _values(etree.SubElement(instance, "SW-VALUE-CONT"), table.unit, table.grid.tolist(), grouped=table.y is not None)
+    axes = etree.SubElement(instance, "SW-AXIS-CONTS")
+    for number, axis in enumerate((table.x, table.y), start=1):
+        if axis is None:
+            continue
+        found = etree.SubElement(axes, "SW-AXIS-CONT")
+        _text(found, "CATEGORY", "STD_AXIS")
+        _text(found, "UNIT-DISPLAY-NAME", axis.unit)
+        _text(found, "SW-AXIS-INDEX", str(number))
+        values = etree.SubElement(found, "SW-VALUES-PHYS")
+        for point in axis.breakpoints.tolist():
+            _text(values, "V", repr(float(point)))
+
+
+def _tree(data: bytes, name: str) -> etree._Element:
+    """The root of a file, with nothing fetched and no entity followed.
+
+    Raises:
+        BadInput: it is too large, no XML, defines entities, or is no CDF.
+    """
+    if len(data) > LARGEST:
+        raise BadInput(f"a CDF file may have up to {LARGEST // 2**20} MiB", where=name, advice="export less of it")
+    parser = etree.XMLParser(
+        resolve_entities=False, no_network=True, load_dtd=False, huge_tree=False, remove_comments=True, remove_pis=True
+    )
+    try:
+        root = etree.fromstring(data, parser)
+    except (etree.XMLSyntaxError, ValueError) as error:
+        line = getattr(error, "lineno", None)
+        where = f"{name}, line {line}" if line else name
+        raise BadInput("this is not well-formed XML", where=where, advice=_ADVICE) from None
+    document = root.getroottree().docinfo
+    if document.internalDTD is not None and any(True for _ in document.internalDTD.iterentities()):
+        raise BadInput("the file defines entities of its own, which are not followed", where=name, advice=_ADVICE)
+    for one in root.iter():
+        if isinstance(one.tag, str):
+            one.tag = etree.QName(one).localname  # some programs give the elements a namespace
+    if root.tag != "MSRSW":
+        raise BadInput(f"this is XML, but no CDF: it begins with {root.tag}", where=name, advice=_ADVICE)
+    return root
+
+
+def read_cdf(data: bytes, name: str) -> CdfFile:
+    """What a CDF file holds.
+
+    Raises:
+        BadInput: it is no CDF 2.x, or holds nothing; says the line.
+    """
+    root = _tree(data, name)
+    category = _said(root, "CATEGORY")
+    if category and not category.startswith("CDF2"):
+        raise BadInput(f"this is {category[:20]}, not CDF 2.x", where=name, advice=_ADVICE)
+    if sum(1 for _ in root.iter("V", "VT", "VF")) > _MOST_VALUES:
+        raise BadInput(f"the file holds more than {_MOST_VALUES:,} values", where=name, advice="export less of it")
+    found: dict[str, CdfInstance] = {}
+    skipped = []
+    for one in root.iter("SW-INSTANCE"):
+        read = _read(one, name)
+        if read.category in ("VALUE", "CURVE", "MAP", "COM_AXIS"):
+            found.setdefault(read.name, read)
+        else:
+            skipped.append(read.name)
+    if not found:
+        raise BadInput("the file holds no value, curve or map", where=name, advice=_ADVICE)
+    return CdfFile(_said(root, "SHORT-NAME") or name, found, _told(root), tuple(skipped))
+
+
+def _told(root: etree._Element) -> dict[str, Any] | None:
+    for entry in root.iter("SD"):
+        if entry.get("GID") == ENTRY and entry.getparent().get("GID") == GROUP and entry.text:
+            try:
+                found = json.loads(entry.text)
+            except (ValueError, RecursionError):
+                return None
+            return found if isinstance(found, dict) else None
+    return None
+
+
+def _said(element: etree._Element | None, tag: str) -> str:
+    found = element.find(tag) if element is not None else None
+    return "".join(found.itertext()).strip() if found is not None else ""
+
+
+def _read(element: etree._Element, name: str) -> CdfInstance:
+    title = _said(element, "SHORT-NAME")
+    if not title:
+        raise BadInput("an instance has no name", where=f"{name}, line {element.sourceline}", advice=_ADVICE)
+    category = _said(element, "CATEGORY").upper()
+    contents = element.find("SW-VALUE-CONT")
+    rows: list[FloatArray] = []
+    if category in ("VALUE", "CURVE", "MAP", "COM_AXIS") and contents is not None:
+        values = contents.find("SW-VALUES-PHYS")
+        groups = values.findall("VG") if values is not None else []
+        rows = [_numbers(one, title, name) for one in (groups or ([values] if values is not None else []))]
+    if len({one.size for one in rows}) > 1:
+        raise BadInput("its rows are of different lengths", where=f"{name}, {title}", advice=_ADVICE)
+    axes = sorted(element.findall("SW-AXIS-CONTS/SW-AXIS-CONT"), key=lambda one: _said(one, "SW-AXIS-INDEX"))
+    return CdfInstance(
+        title,
+        _said(element, "LONG-NAME") or title,
+        category,
+        _said(contents, "UNIT-DISPLAY-NAME"),
+        np.array(rows) if rows else np.empty((0, 0)),
+        tuple(_axis(one, title, name) for one in axes if _said(one, "SW-AXIS-INDEX") != "0"),
+    )
+
+
+def _axis(element: etree._Element, title: str, name: str) -> CdfAxis:
+    values = element.find("SW-VALUES-PHYS")
+    points = _numbers(values, title, name) if values is not None else np.empty(0)
+    return CdfAxis(_said(element, "UNIT-DISPLAY-NAME"), points, _said(element, "SW-INSTANCE-REF"))
+
+
+def _numbers(element: etree._Element, title: str, name: str) -> FloatArray:
+    found = []
+    for one in element.iter("V", "VF", "VT"):
+        try:
+            value = float(one.text or "")
+        except ValueError:
+            value = float("nan")
+        if not np.isfinite(value):
+            said = f"“{(one.text or '')[:30]}” is not a number"
+            raise BadInput(said, where=f"{name}, line {one.sourceline}, {title}", advice=_ADVICE)
+        found.append(value)
+    return np.array(found, dtype=np.float64)
+
+
+def loads(data: bytes, name: str = "calibration.cdfx", into: Calibration | None = None) -> CdfTaken:
+    """The calibration of a CDF file: its own if the file is ours, else a calibration with the file's values.
+
+    Args:
+        into: the calibration that the values are for; needed if the file is another program's.
+
+    Raises:
+        BadInput: it cannot be read, or holds nothing of the calibration.
+    """
+    file = read_cdf(data, name)
+    if into is None:
+        if file.told is None:
+            raise BadInput(
+                "the file holds values without saying what they are for",
+                where=name,
+                advice="take it into a calibration of the same tables",
+            )
+        into = _own(file, name)
+    taken: list[str] = []
+    left_out: list[str] = []
+    constants = tuple(_constant(one, file, taken, left_out) for one in into.constants)
+    tables = tuple(_with_values(one, file, taken, left_out) for one in into.tables)
+    if not taken:
+        why = f": {left_out[0]}" if left_out else ""
+        raise BadInput(f"nothing of the file can be taken{why}", where=name, advice="choose the car’s own file")
+    known = {one.id for one in into.tables} | {one.id for one in into.constants}
+    others = [one for one in file.instances if _id(one) not in known and file.instances[one].category != "COM_AXIS"]
+    if others:
+        left_out.append(_not_known(others))
+    return CdfTaken(replace(into, constants=constants, tables=tables), tuple(taken), tuple(left_out))
+
+
+def _not_known(names: list[str]) -> str:
+    first = ", ".join(names[:5])
+    more = f" and {len(names) - 5} more" if len(names) > 5 else ""
+    return f"the calibration has no {first}{more}"
+
+
+def _id(name: str) -> str:
+    return name.lower()
+
+
+def _own(file: CdfFile, name: str) -> Calibration:
+    """The calibration that our own file tells of, without values."""
+    told = json.loads(json.dumps(file.told))
+    try:
+        for table in told["tables"]:
+            columns = len(table["x"]["breakpoints"])
+            table["values"] = [0.0] * columns
+            if "y" in table:
+                table["values"] = [[0.0] * columns for _ in table["y"]["breakpoints"]]
+        return calibration_json.loads(json.dumps(told), name)
+    except (KeyError, TypeError):
+        raise BadInput("what was written beside the values is damaged", where=name, advice=_ADVICE) from None
+
+
+def _found(file: CdfFile, wanted: str) -> CdfInstance | None:
+    return file.instances.get(wanted) or next((one for key, one in file.instances.items() if _id(key) == wanted), None)
+
+
+def _converted(values: FloatArray, told: str, unit: str) -> FloatArray:
+    """Values in the calibration's unit.
+
+    Raises:
+        BadInput: they cannot be.
+    """
+    if not told or plain_unit(told) == plain_unit(unit):
+        return values
+    return convert(values, told, unit)
+
+
+def _constant(one: Constant, file: CdfFile, taken: list[str], left_out: list[str]) -> Constant:
+    found = _found(file, one.id)
+    if found is None:
+        return one
+    if found.values.size != 1:
+        left_out.append(f"{one.id} has {found.values.size} values in the file and is one number")
+        return one
+    try:
+        value = float(_converted(found.values.ravel(), found.unit, one.unit)[0])
+    except BadInput as error:
+        left_out.append(f"{one.id}: {error.what}")
+        return one
+    taken.append(one.id)
+    return replace(one, value=value)
+
+
+def _with_values(table: Table, file: CdfFile, taken: list[str], left_out: list[str]) -> Table:
+    found = _found(file, table.id)
+    if found is None:
+        return table
+    try:
+        after = _filled(table, found, file)
+    except BadInput as error:
+        left_out.append(f"{table.title}: {error.what}")
+        return table
+    taken.append(table.id)
+    return after
+
+
+def _filled(table: Table, found: CdfInstance, file: CdfFile) -> Table:
+    """The table with an instance's values and breakpoints.
+
+    Raises:
+        BadInput: they are of another size, or in units that cannot be turned into the table's.
+    """
+    if found.values.shape != table.shape:
+        rows, columns = found.values.shape
+        raise BadInput(f"{columns} × {rows} values in the file, {table.shape[1]} × {table.shape[0]} in the calibration")
+    values = _converted(found.values, found.unit, table.unit)
+    axes: list[Axis | None] = []
+    for number, axis in enumerate((table.x, table.y)):
+        told = found.axes[number] if number < len(found.axes) else None
+        axes.append(axis if axis is None or told is None else _taken_axis(axis, told, file))
+    x, y = axes
+    if x is None:
+        raise BadInput("it has no axis")
+    after = replace(table, x=x, y=y).with_grid(values)
+    zones = table.zones if np.array_equal(after.grid, table.grid) or _zones_say(table, after) else ()
+    return replace(after, zones=zones)
+
+
+def _zones_say(table: Table, after: Table) -> bool:
+    """Whether the table's polynomials give the values that were read."""
+    return bool(table.zones) and bool(np.array_equal(table.with_zones(table.zones).grid, after.grid))
+
+
+def _taken_axis(axis: Axis, told: CdfAxis, file: CdfFile) -> Axis:
+    points, unit = told.points, told.unit
+    if told.reference and not points.size:
+        shared = file.instances.get(told.reference)
+        if shared is None:
+            raise BadInput(f"its axis {told.reference} is not in the file")
+        points, unit = shared.values.ravel(), shared.unit or unit
+    if points.size != axis.size:
+        raise BadInput(f"{points.size} breakpoints in the file, {axis.size} in the calibration")
+    points = _converted(points, unit, axis.unit)
+    if np.array_equal(points, axis.breakpoints):
+        return axis
+    return Axis(axis.quantity, axis.unit, frozen(axis_of(axis.quantity, axis.unit, points.tolist(), "x").breakpoints))
