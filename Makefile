@@ -3,8 +3,8 @@
 SHELL := /bin/bash
 PYTHON ?= python3
 BIN := .venv/bin
-# Two more than cores: tests of servers and of pages wait much of their time.
-WORKERS ?= $(shell expr $$(nproc) + 2)
+# One more than cores: tests of servers and of pages wait much of their time; with two more they wait for each other.
+WORKERS ?= $(shell expr $$(nproc) + 1)
 # Every process that is started would compile all of it anew.
 unexport PYTHONDONTWRITEBYTECODE
 

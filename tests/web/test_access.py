@@ -13,10 +13,25 @@ from fastapi.routing import APIRoute
 from tests.store.conftest import Scene, log_text, ready
 from tests.web.conftest import Client
 from uchiwa.core.live.opening import Opening
+from uchiwa.core.tables.interchange import calibration_json
+from uchiwa.services import shelf
 from uchiwa.standin.cars import pike_base
-from uchiwa.store import accounts, briefs, jobs, links, live_passing, messages, notes, people, second_factor, sessions
+from uchiwa.store import (
+    accounts,
+    api_tokens,
+    briefs,
+    jobs,
+    links,
+    live_passing,
+    messages,
+    notes,
+    people,
+    second_factor,
+    sessions,
+)
 from uchiwa.store.database import database, unit_of_work
 from uchiwa.store.models import ALL, Customer, LiveSession, User
+from uchiwa.store.shelf import About
 from uchiwa.web.app import _ROUTES, create_app
 
 SECRET = "Zyxwvut"
@@ -57,8 +72,14 @@ def target(scene: Scene) -> Target:
     with unit_of_work():
         note = notes.write(scene.job, log, scene.user, (1.0, 2.0), f"{SECRET} note", shown=True)
     begun = live_session(scene)
+    with unit_of_work():
+        words = About(f"{SECRET} map", f"{SECRET} words", SECRET)
+        entry = shelf.put_file(scene.user, calibration_json.dumps(pike_base()).encode(), f"{SECRET}.json", words)
+        api_tokens.make(scene.user, f"{SECRET} program", ["read"], 30)
+        api_token = api_tokens.of_person(scene.user)[0]
     known = {
-        "session_id": begun.id, "job_id": scene.job.id, "number": 1, "log_id": log.id, "note_id": note.id, "person_id": scene.user.id,
+        "session_id": begun.id, "job_id": scene.job.id, "number": 1, "log_id": log.id, "note_id": note.id, "entry_id": entry.id,
+        "token_id": api_token.id, "person_id": scene.user.id,
         "customer_id": scene.job.car.customer_id, "shop_id": scene.user.shop_id, "mail_id": 1, "table_id": "ve_main", "name": "boost", "token": token,
         "kind": "hex", "sheet": "torque", "size": "small", "one": "1", "revision": 0, "event_id": 1, "key": "x", "what": "x",
     }  # fmt: skip
@@ -146,7 +167,7 @@ def test_nobody_gets_through_who_must_not(target, visitors):
                 continue
             answer = ask(client, target, path, method)
             shut = answer.status_code in (303, 401, 403, 404) if who != "other shop" else True
-            foreign = "{job_id}" in path and answer.status_code not in (400, 403, 404)
+            foreign = ("{job_id}" in path or "{entry_id}" in path) and answer.status_code not in (400, 403, 404)
             sent_away = answer.status_code == 303 and answer.headers["location"] == "/sign-in"
             if who != "other shop" and not (shut and (answer.status_code != 303 or sent_away)):
                 wrong.append(f"{who}: {method} {path} answered {answer.status_code}")

@@ -202,3 +202,20 @@ def bins_for_cells(job: Job, round_: Round, table: Table) -> tuple[FloatArray, G
             f"what is gathered lies on other breakpoints than {table.title}", advice="gather on this table's axes first"
         )
     return work.first.figure, work.asked
+
+
+def gathered_for(job: Job, round_: Round, asked: Gathering) -> tuple[Gathered, list[str], str]:
+    """One gathering of a round, asked for without keeping it: what came of it, names of its logs, and the unit.
+
+    Raises:
+        BadInput: there are no logs, or a formula, a condition or an axis is wrong.
+    """
+    base, mark = calibration_of(job, round_)
+    rows = _rows(job, round_, asked.over)
+    if not rows:
+        raise BadInput("there is no accepted log to gather from", advice="send one first")
+    return (
+        _gathered(job, base, mark, asked, rows, asked.value),
+        [str(one.name) for one in rows],
+        _unit(job, base, asked),
+    )

@@ -39,6 +39,7 @@ from uchiwa.store import (
     moves,
     revisions,
     samples,
+    shelf,
     untold,
     uploads,
 )
@@ -115,7 +116,7 @@ def read_and_check(log: LogFile) -> None:
         check_size(log.size, log.name)
         surroundings, data = _what_is_known(log)
         progress.tell(8, "reading")
-        recordings = read_recordings(data, _file_name(log), surroundings.knowledge)
+        recordings = read_recordings(data, _file_name(log), surroundings.knowledge, surroundings.buses)
         del data
     except BadInput as error:
         said = str(error).removeprefix(f"{_file_name(log)}: ")
@@ -210,6 +211,7 @@ class ImportContext:
         self.limits = Thresholds.loads(shop.thresholds)
         self.own_checks = own.loads(shop.own_checks)
         self.book = channels.book_of(shop.id)
+        self.buses = shelf.buses(shop.id)
         self._found: dict[int, tuple[Examined, list[Finding], list[Verdict], FloatArray | None]] = {}
 
     @classmethod

@@ -102,6 +102,7 @@ class RevisionPart(_Part):
     flashed_at: Moment | None
     withdrawn_at: Moment | None
     withdrawn_why: Annotated[str, Field(max_length=500)]
+    start_map: bool = False
     image: ImagePart | None
 
 

@@ -308,6 +308,7 @@ def _revision(
         flashed_at=_plain(one.flashed_at),
         withdrawn_at=_plain(one.withdrawn_at),
         withdrawn_why=one.withdrawn_why,
+        start_map=one.start_map,
     )
 
 

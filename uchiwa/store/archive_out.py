@@ -156,6 +156,7 @@ def _revision(one: Revision, names: _Names, archive: zipfile.ZipFile) -> dict[st
         "brief": one.brief,
         **{key: _utc(value) if (value := getattr(one, key)) is not None else None for key in moments},
         "withdrawn_why": one.withdrawn_why,
+        "start_map": one.start_map,
         "image": _image(images.of_revision(one), f"revision-{one.number}", archive),
     }
 

@@ -35,6 +35,8 @@ KINDS = {
     "customer-exported": "exported the data of",
     "customer-erased": "erased the data of",
     "job-exported": "exported",
+    "token-made": "made a token for",
+    "token-ended": "revoked the token for",
     "secret-rotated": "changed the installation's secret",
 }
 """Kinds of entries, in words that stand between who did it and to what."""

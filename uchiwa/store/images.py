@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+from collections.abc import Sequence
 from functools import lru_cache
 
 import zstandard
@@ -102,3 +103,13 @@ def file_of(image: RevisionImage, kind: ImageFormat | None = None) -> bytes:
     if kind is None or kind == image.format:
         return data
     return write_image(read_image(data, "image", layout_from(image.layout).base)[0], kind)
+
+
+def of_revisions(revisions: Sequence[Revision]) -> frozenset[int]:
+    """Ids of the revisions that went out as an image, in one query."""
+    if not revisions:
+        return frozenset()
+    query = RevisionImage.select(RevisionImage.revision).where(
+        RevisionImage.revision.in_([one.id for one in revisions])
+    )
+    return frozenset(one.revision_id for one in query)

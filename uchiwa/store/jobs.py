@@ -18,7 +18,7 @@ from uchiwa.core.tables.table import Calibration
 from uchiwa.store import calibrations, events, moves
 from uchiwa.store.clock import now
 from uchiwa.store.log_states import IMPORTING, READY, RECEIVING, REFUSED, STORED
-from uchiwa.store.models import Car, Customer, Draft, Event, Job, LogFile, Revision, Round, User
+from uchiwa.store.models import Car, Customer, Draft, Event, FoundInLog, Job, LogFile, Revision, Round, User
 from uchiwa.store.rows import first, rows
 
 TAKE, SPARK, IDLE, CLAMP, EDIT = "take", "spark", "idle", "clamp", "edit"
@@ -48,11 +48,16 @@ def create(
     base: Calibration,
     file: CarFile | None = None,
     once: str | None = None,
+    came_with: Calibration | None = None,
+    origin: str = "",
 ) -> Job:
     """Take on a car: customer, car with its file, revision 0, a draft of it, and the first round.
 
     Args:
+        base: what the car gets as revision 0.
         once: names the form that asks for it; a form that is sent twice makes one job.
+        came_with: what the base was made from, if it is a start map that the car does not run yet.
+        origin: of that, in words.
 
     Raises:
         SentTwiceError: this form has made a job already, which `of_form` finds in the next transaction.
@@ -66,12 +71,21 @@ def create(
         job = Job.create(shop=author.shop_id, car=car, moved_at=now(), once=once or None)
     except IntegrityError as error:
         raise SentTwiceError from error
+    notes = "As delivered." if came_with is None else f"A start map, made from {origin}."
     revision = Revision.create(
-        job=job, number=0, calibration=stored, author=author, notes="As delivered.", frozen_at=now()
+        job=job,
+        number=0,
+        calibration=stored,
+        author=author,
+        notes=notes,
+        frozen_at=now(),
+        start_map=came_with is not None,
     )
     Draft.create(job=job, base=revision, calibration=stored)
     round_ = Round.create(job=job, number=1, opened_at=now())
-    events.record(job, "start", f"Took on the car with “{base.title}”", author=author, round_=round_, after=stored)
+    first_of = stored if came_with is None else calibrations.keep(author.shop_id, came_with)
+    words = f"Took on the car with {origin or f'“{base.title}”'}"
+    events.record(job, "start", words, author=author, round_=round_, after=first_of)
     return job
 
 
@@ -115,6 +129,26 @@ def find(shop_id: int, job_id: int) -> Job | None:
     """A job of a shop with its car and customer; None if there is none or it is another shop's."""
     query = Job.select(Job, Car, Customer).join(Car).join(Customer)
     return first(query.where(Job.id == job_id, Job.shop == shop_id))
+
+
+def recent(shop_id: int, most: int) -> list[Job]:
+    """A shop's open jobs with their cars, those moved last first."""
+    query = Job.select(Job, Car, Customer).join(Car).join(Customer)
+    return list(query.where(Job.shop == shop_id, ~Job.closed).order_by(Job.moved_at.desc()).limit(most))
+
+
+def page_of(shop_id: int, after: int, most: int, *, closed: bool) -> list[Job]:
+    """A shop's jobs with their cars by id, those that follow one."""
+    query = Job.select(Job, Car, Customer).join(Car).join(Customer)
+    return list(query.where(Job.shop == shop_id, Job.closed == closed, Job.id > after).order_by(Job.id).limit(most))
+
+
+def latest_rounds(job_ids: Collection[int]) -> dict[int, Round]:
+    """The round under work of each job, in one query."""
+    if not job_ids:
+        return {}
+    query = Round.select().where(Round.job.in_(list(job_ids))).order_by(Round.number)
+    return {one.job_id: one for one in query}
 
 
 def rounds(job: Job) -> list[Round]:
@@ -204,7 +238,14 @@ def _purpose(brief: str) -> str:
 def _sent(job_ids: Collection[int]) -> dict[int, list[Revision]]:
     """The revisions of jobs that are not withdrawn, oldest first."""
     found: dict[int, list[Revision]] = {}
-    fields = (Revision.id, Revision.job, Revision.number, Revision.downloaded_at, Revision.flashed_at)
+    fields = (
+        Revision.id,
+        Revision.job,
+        Revision.number,
+        Revision.downloaded_at,
+        Revision.flashed_at,
+        Revision.start_map,
+    )
     query = Revision.select(*fields).where(Revision.job.in_(list(job_ids)), Revision.withdrawn_at.is_null())
     for one in query.order_by(Revision.number):
         found.setdefault(one.job_id, []).append(one)
@@ -217,7 +258,7 @@ def _running(round_: Round, sent: dict[int, list[Revision]]) -> Revision | None:
 
 
 def _carried(revision: Revision | None) -> str:
-    if revision is None or revision.number == 0:
+    if revision is None or (revision.number == 0 and not revision.start_map):
         return ""
     return "flashed" if revision.flashed_at else "downloaded" if revision.downloaded_at else "sent"
 
@@ -289,3 +330,11 @@ def hand_over(job: Job, by: User, to: User | None) -> None:
     Job.update(tuner=to).where(Job.id == job.id).execute()
     words = f"Handed to {to.name}" if to is not None else "In nobody's hands"
     events.record(job, "hand", words, author=by, round_=rounds(job)[-1])
+
+
+def knock_seen(round_: Round) -> int:
+    """How many times a check found knock in the accepted logs of a round."""
+    query = FoundInLog.select(fn.COUNT(FoundInLog.id)).join(LogFile)
+    return int(
+        query.where(LogFile.round == round_, LogFile.accepted, FoundInLog.rule.startswith("knock")).scalar() or 0
+    )

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from uchiwa.store import log_states
+from uchiwa.store.log_states import RECEIVING
 from uchiwa.store.models import Car, Job, LogChannel, LogFile, Round
 from uchiwa.store.rows import first
 
@@ -63,3 +64,9 @@ def with_volts(job: Job) -> int:
     """How many logs of a job hold a raw voltage that a sensor's line can turn into readings."""
     query = LogFile.select(LogFile.id).join(LogChannel).where(LogFile.job == job)
     return int(query.where(LogChannel.quantity.in_(["mixture_voltage", "pressure_voltage"])).distinct().count())
+
+
+def of_shop(shop_id: int, log_id: int) -> LogFile | None:
+    """A log of a shop with its round; None if there is none or it is another shop's."""
+    query = LogFile.select(LogFile, Round).join(Round).switch(LogFile).join(Job)
+    return first(query.where(LogFile.id == log_id, Job.shop == shop_id, LogFile.state != RECEIVING))

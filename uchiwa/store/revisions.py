@@ -81,6 +81,11 @@ def offered(job: Job) -> Revision | None:
     return _latest(job, Revision.withdrawn_at.is_null())
 
 
+def is_sent(revision_: Revision) -> bool:
+    """Whether it goes to the customer: all but the one that the car came with."""
+    return revision_.number > 0 or revision_.start_map
+
+
 def withdrawn_last(job: Job) -> Revision | None:
     """The newest revision, if it was withdrawn."""
     newest = Revision.select().where(Revision.job == job).order_by(Revision.number.desc()).first()

@@ -21,7 +21,10 @@ from uchiwa.settings import DEMO, Settings, read_settings
 from uchiwa.store.database import THREADS, connect_to
 from uchiwa.store.place import Place
 from uchiwa.web import health_routes
-from uchiwa.web.account import account_routes, joining_routes, settings_routes, signing_routes
+from uchiwa.web.account import account_routes, joining_routes, settings_routes, signing_routes, token_routes
+from uchiwa.web.api import docs_routes
+from uchiwa.web.api.app import create_api
+from uchiwa.web.api.caller import PATH as API
 from uchiwa.web.customer import live_phone, live_program
 from uchiwa.web.customer import routes as customer_routes
 from uchiwa.web.errors import add_handlers, failure
@@ -36,6 +39,7 @@ from uchiwa.web.shop import (
     car_routes,
     channel_routes,
     check_routes,
+    description_routes,
     hand_routes,
     home_routes,
     image_routes,
@@ -44,6 +48,7 @@ from uchiwa.web.shop import (
     operation_routes,
     people_routes,
     setup_routes,
+    shelf_routes,
 )
 from uchiwa.web.shop import (
     customer_routes as shop_customer_routes,
@@ -68,10 +73,10 @@ from uchiwa.web.stations.tables import compare_routes, constant_routes, edit_rou
 from uchiwa.web.stations.tables import routes as table_routes
 
 _ROUTES = (
-    signing_routes, joining_routes, account_routes, home_routes, archive_routes, job_routes, car_routes, brief_routes, log_routes, live_routes, reading_routes, moment_routes,
+    signing_routes, joining_routes, account_routes, home_routes, archive_routes, job_routes, shelf_routes, description_routes, car_routes, brief_routes, log_routes, live_routes, reading_routes, moment_routes,
     cloud_routes, note_routes, channel_routes, check_routes, customer_routes, live_phone, live_program, fuel_routes, pull_routes, judgement_routes,
     spark_table_routes, idle_routes, clamp_routes, bins_routes, airflow_routes, setup_routes, table_routes, edit_routes, constant_routes, compare_routes, image_routes, review_routes, return_routes,
-    settings_routes, hand_routes, shop_customer_routes, people_routes, shop_settings_routes, mailbox_routes, operation_routes, health_routes,
+    settings_routes, hand_routes, shop_customer_routes, people_routes, shop_settings_routes, mailbox_routes, operation_routes, health_routes, token_routes, docs_routes,
 )  # fmt: skip
 
 _GARBAGE = (50_000, 20, 50)
@@ -127,6 +132,7 @@ def create_app(*secrets: str, demo: bool = False, settings: Settings | None = No
     app.state.settings = found
     for module in _ROUTES:
         app.include_router(module.router)
+    app.mount(API, create_api())
     app.mount("/static", StaticFiles(directory=HERE / "static"), name="static")
     add_handlers(app)
 

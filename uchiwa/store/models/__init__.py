@@ -49,10 +49,13 @@ from uchiwa.store.models.people import User as User
 from uchiwa.store.models.people import WebSession as WebSession
 from uchiwa.store.models.review import Answer as Answer
 from uchiwa.store.models.review import KnockDecision as KnockDecision
+from uchiwa.store.models.shelf import ApiToken as ApiToken
+from uchiwa.store.models.shelf import ShelfEntry as ShelfEntry
 
 ALL = (
     Shop, User, Attempt, WebSession, Flash, Customer, Car, Job, Round, LogFile, LogRawChunk, LogChannel, ChannelChunk, ChannelLevel,
     StoredCalibration, Revision, Draft, ControllerImage, RevisionImage, Answer, KnockDecision, PullNote, Event, FoundInLog,
     ChannelMemory, BriefPattern, CustomerLink, Message, ComputedChannel, KeptArrangement, LogNote, WorkerBeat,
     Estimate, DemoPart, RecoveryCode, OneTimeLink, AuditEntry, JobNote, Mail, LiveSession, LiveEvent, LiveOverlay,
+    ShelfEntry, ApiToken,
 )  # fmt: skip

@@ -35,7 +35,8 @@ class StoredCalibration(Base):
 class Revision(Base):
     """A frozen, numbered calibration of a job; number 0 is what the car came with.
 
-    `report` and `brief` are what went out with it. A withdrawn one stays, but no car is to run it.
+    `report` and `brief` are what went out with it. A withdrawn one stays, but no car is to run it. A `start_map` is a number
+    0 that the car does not run until it is flashed.
     """
 
     job = ForeignKeyField(Job, on_delete="CASCADE")
@@ -58,6 +59,7 @@ class Revision(Base):
     flashed_at = DateTimeField(null=True)
     withdrawn_at = DateTimeField(null=True)
     withdrawn_why = CharField(max_length=500, default="")
+    start_map = BooleanField(default=False)
 
     class Meta:
         """Peewee's settings."""

@@ -18,13 +18,14 @@ from uchiwa.store.models.people import Shop, User
 
 
 class Customer(Base):
-    """A driver whose car is tuned. `reminders_off` says that they want no reminders."""
+    """A driver whose car is tuned. `reminders_off` says that they want no reminders; `language` of their pages, or empty."""
 
     shop = ForeignKeyField(Shop, on_delete="CASCADE")
     shop_id: int
     name = CharField(max_length=120)
     email = CharField(max_length=190, default="")
     reminders_off = BooleanField(default=False)
+    language = CharField(max_length=8, default="")
 
     class Meta:
         """Peewee's settings."""

@@ -35,10 +35,10 @@ from uchiwa.web.customer.standin import WAYS, drive_and_write, flash_file, stand
 from uchiwa.web.grid.coverage import squares
 from uchiwa.web.pages import render, say
 from uchiwa.web.report import package, report
+from uchiwa.web.requests.attachment import as_file
 from uchiwa.web.requests.fragment import is_fragment
 from uchiwa.web.requests.session import FromOurForm
 from uchiwa.web.routing import router as new_router
-from uchiwa.web.stations.returns.routes import as_file
 
 router = new_router()
 _HERE = "/c/{token}"
@@ -64,7 +64,7 @@ def page(request: Request, opened: Opened, token: str) -> Response:
             "reading": any(log.state in (log_states.STORED, log_states.IMPORTING) for log in state.logs),
             "words": {log.id: drive_words(log) for log in state.logs if log.state == log_states.READY},
             "repairs": {log.id: json.loads(log.repairs) for log in state.logs},
-            "revision": revision if revision is not None and revision.number > 0 else None,
+            "revision": revision if revision is not None and revisions.is_sent(revision) else None,
             "withdrawn": withdrawn,
             "image": image,
             "messages": messages.of(job),
@@ -146,7 +146,7 @@ def _offered(opened: tuple[Job, Round]) -> tuple[Job, Revision]:
     """
     job, _ = opened
     revision = revisions.offered(job)
-    if revision is None or revision.number == 0:
+    if revision is None or not revisions.is_sent(revision):
         raise HTTPException(404)
     revisions.downloaded(revision)
     return job, revision
@@ -204,7 +204,7 @@ def flashed(request: Request, opened: Opened, token: str, number: Annotated[int,
     with unit_of_work():
         lock_job(job.id)
         found = revisions.offered(job)
-        if found is None or found.number != number or number == 0:
+        if found is None or found.number != number or not revisions.is_sent(found):
             raise ConflictError("Another revision has come meanwhile. Reload the page, and flash that one.")
         correspondence.flashed(job, found)
     say(request, f"Thank you. Revision {number} is noted as flashed.")

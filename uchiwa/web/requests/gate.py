@@ -17,6 +17,10 @@ from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from uchiwa.store.models import User
 from uchiwa.store.roles import READER
+from uchiwa.web.api.caller import PATH as API
+from uchiwa.web.api.caller import TooOftenError, token_in
+from uchiwa.web.api.refusals import NO_TOKEN, TOO_OFTEN
+from uchiwa.web.api.refusals import said as api_said
 from uchiwa.web.errors import not_signed_in, refusal
 from uchiwa.web.requests.browser import Browser, browser_of
 from uchiwa.web.requests.limits import is_open
@@ -47,6 +51,14 @@ class Gate:
         """Serve one request."""
         if scope["type"] != "http" or scope["method"] in _SAFE:
             await self.app(scope, receive, send)
+            return
+        if scope["path"].startswith(f"{API}/"):
+            refused = await to_thread.run_sync(_stranger_to_api, scope)
+            if refused is None:
+                await self.app(scope, receive, send)
+            else:
+                refused.headers["connection"] = "close"
+                await refused(scope, receive, send)
             return
         request = Request(scope)
         browser = browser_of(scope)
@@ -106,6 +118,15 @@ class Gate:
 def _of_a_program(request: Request) -> bool:
     kind = request.headers.get("content-type", "").partition(";")[0].strip().lower()
     return kind in _PROGRAMS_SEND and PROGRAM.match(request.scope["path"]) is not None
+
+
+def _stranger_to_api(scope: Scope) -> Response | None:
+    """The answer to a program without a token that works; cookies and forms are nothing to it."""
+    try:
+        token = token_in(scope)
+    except TooOftenError:
+        return api_said(429, TOO_OFTEN)
+    return None if token is not None else api_said(401, NO_TOKEN)
 
 
 class _Body:

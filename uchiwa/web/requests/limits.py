@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import re
 import time
 
 from starlette.datastructures import MutableHeaders
@@ -19,7 +20,8 @@ SILENCE_S = 20.0
 GRACE_S = 30.0
 SLOWEST_BYTES_A_SECOND = 2_000
 UPLOAD_PATHS = ("/logs/upload", "/jobs/new", "/jobs/import")
-FILE_PATHS = ("/compare/file", "/image")
+FILE_PATHS = ("/compare/file", "/image", "/shelf", "/layout")
+_API_LOGS = re.compile(r"/api/v1/jobs/\d{1,19}/logs$")
 _OPEN_PATHS = ("/sign-in", "/sign-in/code", "/forgotten")
 _OPEN_AT_A_TOKEN = ("/begin/", "/join/", "/reset/")
 
@@ -67,7 +69,7 @@ def limit_of(path: str) -> int:
     """Bytes that the body of a request to an address may have."""
     if is_open(path):
         return STRANGER_LIMIT_BYTES
-    if path.endswith(UPLOAD_PATHS):
+    if path.endswith(UPLOAD_PATHS) or _API_LOGS.match(path):
         return UPLOAD_LIMIT_BYTES
     return FILE_LIMIT_BYTES if path.endswith(FILE_PATHS) else FORM_LIMIT_BYTES
 

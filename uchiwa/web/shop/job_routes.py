@@ -2,29 +2,35 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Annotated, Any
 
-from fastapi import Form, Request, UploadFile
+from fastapi import Form, Request
 from fastapi.responses import RedirectResponse, Response
 
+from uchiwa.core.cars.sensors import PRESSURE_LINES
 from uchiwa.core.errors import BadInput
 from uchiwa.core.evidence.regions import TITLES as REGION_TITLES
 from uchiwa.core.rounds.convergence import RoundResult, verdict
 from uchiwa.core.rounds.progress import next_station, standings, whose_move
-from uchiwa.core.tables.image.content import read_calibration
-from uchiwa.core.tables.image.files import read_image
-from uchiwa.core.tables.interchange import calibration_json
-from uchiwa.core.tables.table import Calibration
+from uchiwa.core.shelf.carrying import Changes
+from uchiwa.core.shelf.contents import ShelfKind
+from uchiwa.core.typed_number import typed_number
+from uchiwa.core.whole_number import whole_number
 from uchiwa.services.mail.telling import title_of
-from uchiwa.store import customers, events, images, job_notes, live_sessions, mails, people, revisions, setups
+from uchiwa.services.taking_on import CarOffered, start_of, take_on
+from uchiwa.store import events, job_notes, live_sessions, mails, people, revisions, setups, shelf
 from uchiwa.store import jobs as store
 from uchiwa.store.addresses import address_typed
 from uchiwa.store.database import unit_of_work
+from uchiwa.store.models import User
 from uchiwa.web.pages import render, say
-from uchiwa.web.requests.session import FromOurForm, Person
+from uchiwa.web.requests.fragment import is_fragment
+from uchiwa.web.requests.sent_file import sent_file
+from uchiwa.web.requests.session import Fields, FromOurForm, Person
 from uchiwa.web.round_context import address, job_of, locked_job
 from uchiwa.web.routing import router as new_router
-from uchiwa.web.shop.image_routes import as_text
+from uchiwa.web.shop.shelf_routes import outcome_words
 from uchiwa.web.svg.convergence import convergence_picture
 
 router = new_router()
@@ -33,65 +39,83 @@ _TAKEN = (store.TAKE, store.SPARK, store.IDLE, store.CLAMP)
 HISTORY, _PAGE, _MAILS = 14, 100, 6
 _CALIBRATION_LIMIT = 34_000_000
 _LAYOUT_LIMIT = 20_000_000
+_NUMBERS = {
+    "displacement": "displacement", "injector_flow": "injector flow", "injector_dead_time": "injector dead time",
+    "stoichiometric_ratio": "stoichiometric ratio", "spark_down": "spark down",
+}  # fmt: skip
 
 
-def _read_base(data: bytes, name: str, layout: str) -> Calibration:
-    """The calibration of a JSON file, or of an image with its layout."""
-    if not layout:
-        return calibration_json.loads(data, name)
-    described = images.layout_from(layout)
-    return read_calibration(read_image(data, name, described.base)[0], described, name)
+def _typed(form: Mapping[str, Any]) -> dict[str, str]:
+    return {key: str(value)[:400] for key, value in form.items() if isinstance(value, str)}
+
+
+def _changes(typed: Mapping[str, str]) -> Changes:
+    """What is different from the car that the map is of, as it was typed.
+
+    Raises:
+        BadInput: something is no number, or out of its range.
+    """
+    told: dict[str, Any] = {key: typed.get(key, "").strip() for key in ("spark_why", "pressure_sensor")}
+    for key in _NUMBERS:
+        written = typed.get(key, "").strip()
+        if written:
+            told[key] = typed_number(written, where=_NUMBERS[key])
+    return Changes.read(told, "the changes")
+
+
+def _offered(typed: Mapping[str, str], file: tuple[bytes, str], layout: tuple[bytes, str]) -> CarOffered:
+    email = typed.get("email", "").strip()
+    return CarOffered(
+        typed.get("customer", "")[:120], typed.get("car", "")[:120], typed.get("details", "")[:200],
+        address_typed(email) if email else "", whole_number(typed.get("start", "")), whole_number(typed.get("car_file", "")),
+        *file, *layout, _changes(typed), typed.get("once", "")[:64],
+    )  # fmt: skip
+
+
+def _new_page(request: Request, user: User, typed: Mapping[str, str], problem: str = "") -> Response:
+    with unit_of_work():
+        maps, cars = (shelf.of_shop(user.shop_id, (one,)) for one in (ShelfKind.CALIBRATION, ShelfKind.CAR))
+        layouts = shelf.of_shop(user.shop_id, (ShelfKind.LAYOUT,))
+        look = _look(user, typed)
+    return render(
+        request, "job_new.html", user, status=400 if problem else 200, values=typed, problem=problem, maps=maps, cars=cars,
+        layouts=layouts, outcome_words=outcome_words, sensors=PRESSURE_LINES.values(), **look,
+    )  # fmt: skip
+
+
+def _look(user: User, typed: Mapping[str, str]) -> dict[str, Any]:
+    """What the car would start with by the map of the shelf, for the margin: without files, which come with the form."""
+    entry_id = whole_number(typed.get("start", ""))
+    entry = shelf.find(user.shop_id, entry_id, ShelfKind.CALIBRATION) if entry_id is not None else None
+    if entry is None:
+        return {"entry": None, "start": None, "look_problem": ""}
+    try:
+        start = start_of(user, _offered(dict(typed) | {"email": ""}, (b"", ""), (b"", "")))
+    except BadInput as error:
+        return {"entry": entry, "start": None, "look_problem": str(error)}
+    return {"entry": entry, "start": start, "look_problem": ""}
 
 
 @router.get("/jobs/new")
 def new(request: Request, user: Person) -> Response:
-    """The form for a new car."""
-    return render(request, "job_new.html", user, values={}, problem=None)
+    """The road for a new car; as a fragment, what it would start with."""
+    typed = _typed(request.query_params)
+    if is_fragment(request):
+        with unit_of_work():
+            look = _look(user, typed)
+        return render(request, "_job_start.html", user, outcome_words=outcome_words, **look)
+    return _new_page(request, user, typed)
 
 
 @router.post("/jobs/new", dependencies=[FromOurForm])
-def create(
-    request: Request,
-    user: Person,
-    calibration: UploadFile,
-    layout: UploadFile | None = None,
-    customer: Annotated[str, Form(max_length=120)] = "",
-    car: Annotated[str, Form(max_length=120)] = "",
-    details: Annotated[str, Form(max_length=200)] = "",
-    email: Annotated[str, Form(max_length=190)] = "",
-    once: Annotated[str, Form(max_length=64)] = "",
-) -> Response:
+def create(request: Request, user: Person, form: Fields) -> Response:
     """Take on a car. What was typed stays in the form if something is wrong; a form sent twice makes one job."""
-    values = {"customer": customer, "car": car, "details": details, "email": email}
-    name = calibration.filename or "calibration"
+    typed = _typed(form)
     try:
-        if not customer.strip() or not car.strip():
-            raise BadInput("customer and car are both needed", advice="fill them in")
-        address = address_typed(email) if email.strip() else ""
-        data = calibration.file.read(_CALIBRATION_LIMIT + 1)
-        if not data:
-            raise BadInput("there is no base calibration", advice="choose the car's calibration as a JSON file")
-        if len(data) > _CALIBRATION_LIMIT:
-            raise BadInput("the calibration is larger than 34 MB", where=name, advice="choose another file")
-        described = layout.file.read(_LAYOUT_LIMIT) if layout is not None else b""
-        text = as_text(described, (layout.filename if layout is not None else None) or "layout") if described else ""
-        base = _read_base(data, name, text)
+        file, layout = sent_file(form, "calibration", _CALIBRATION_LIMIT), sent_file(form, "layout", _LAYOUT_LIMIT)
+        job = take_on(user, _offered(typed, file, layout))
     except BadInput as error:
-        return render(request, "job_new.html", user, status=400, values=values, problem=str(error))
-    try:
-        with unit_of_work():
-            job = store.of_form(user.shop_id, once)
-            if job is None:
-                job = store.create(user, customer.strip(), car.strip(), details.strip(), base, once=once)
-                if address:
-                    customers.set_email(job.car.customer, address)
-                if text:
-                    images.keep(job, user, text, name, data)
-    except store.SentTwiceError:
-        with unit_of_work():
-            job = store.of_form(user.shop_id, once)
-        if job is None:
-            raise
+        return _new_page(request, user, typed, str(error))
     return RedirectResponse(f"/jobs/{job.id}/rounds/1/brief", 303)
 
 

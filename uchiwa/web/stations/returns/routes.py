@@ -17,6 +17,7 @@ from uchiwa.store.models import Job, Revision, User
 from uchiwa.web.account.display_units import display_of
 from uchiwa.web.pages import render, say
 from uchiwa.web.report import package, report
+from uchiwa.web.requests.attachment import as_file
 from uchiwa.web.requests.session import FromOurForm, Person
 from uchiwa.web.round_context import (
     RoundPage,
@@ -109,11 +110,6 @@ def found_revision(user: User, job_id: int, number: int) -> tuple[Job, Revision]
     if revision is None:
         raise HTTPException(404)
     return job, revision
-
-
-def as_file(data: bytes | str, name: str, kind: str) -> Response:
-    """A file to be kept."""
-    return Response(data, media_type=kind, headers={"content-disposition": f'attachment; filename="{name}"'})
 
 
 @router.get(_REVISION + ".json")

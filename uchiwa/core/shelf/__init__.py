@@ -1,0 +1,1 @@
+"""What a shop keeps to start from: what a file is, and how a map is carried over to another car."""

@@ -1,0 +1,1 @@
+"""The programming interface: HTTP with personal tokens, described by OpenAPI."""
