@@ -28,6 +28,7 @@ from uchiwa.core.tables.difference import difference
 from uchiwa.core.tables.image.files import write_image
 from uchiwa.core.tables.table import Calibration
 from uchiwa.demo_jobs import JOBS, SPRINT, DemoJob
+from uchiwa.demo_shelf import load_shelf
 from uchiwa.parent import end_with_parent
 from uchiwa.services import freezing, idle, spark, table_proposals, tables
 from uchiwa.services.importing import import_log
@@ -107,6 +108,7 @@ def load(tell: Callable[[str], object] = lambda _: None) -> None:
             finished.result()
             demo = under_way[finished]
             tell(f"  {number:2} of {len(JOBS)}  {demo.title}, {demo.customer}")
+    load_shelf(tuner_id, JOBS[0].customer)
 
 
 @run_again

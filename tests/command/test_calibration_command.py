@@ -8,11 +8,11 @@ from pathlib import Path
 import pytest
 from click.testing import CliRunner
 
-from tests.core.tables.a2l_writer import Writer
 from uchiwa.cli import uchiwa
 from uchiwa.core.errors import BadInput
 from uchiwa.core.logs.readers import read_log
 from uchiwa.core.tables.interchange import calibration_json, table_csv
+from uchiwa.standin.a2l import description_of
 from uchiwa.standin.cars import pike_base
 from uchiwa.standin.fleet import car_named
 from uchiwa.standin.layouts import layout_of
@@ -114,7 +114,7 @@ def test_what_cannot_be_converted_is_said(car):
 
 
 def test_a_description_becomes_a_layout_and_the_image_is_read_by_it(car):
-    Path("car.a2l").write_text(Writer(layout_of(car_named("corvid-pike"))).text())
+    Path("car.a2l").write_text(description_of(layout_of(car_named("corvid-pike"))))
     said = run(
         "calibration", "layout", "car.a2l", "--out", "of_a2l.json", "--suggest", "said.json", "--image", "car.hex"
     )

@@ -6,12 +6,12 @@ import json
 
 import pytest
 
-from tests.core.tables.a2l_writer import Writer
 from uchiwa.core.cars.car_file import CarFile
 from uchiwa.core.errors import BadInput
 from uchiwa.core.shelf.contents import ShelfKind, car_document, read_content
 from uchiwa.core.tables.image import layout_json
 from uchiwa.core.tables.interchange import calibration_json, cdf
+from uchiwa.standin.a2l import description_of
 from uchiwa.standin.bus import dbc_of
 from uchiwa.standin.files import PIKE_FILE
 from uchiwa.standin.fleet import car_named
@@ -28,7 +28,7 @@ CAR = car_named("corvid-pike")
         (cdf.dumps(CAR.base()), ShelfKind.CALIBRATION),
         (layout_json.dumps(layout_of(CAR)).encode(), ShelfKind.LAYOUT),
         (b"\xef\xbb\xbf" + layout_json.dumps(layout_of(CAR)).encode(), ShelfKind.LAYOUT),
-        (Writer(layout_of(CAR)).text().encode(), ShelfKind.DESCRIPTION),
+        (description_of(layout_of(CAR)).encode(), ShelfKind.DESCRIPTION),
         (dbc_of(simulate(CAR, CAR.base(), "warm_idle", 1)).encode(), ShelfKind.BUS),
         (car_document(PIKE_FILE), ShelfKind.CAR),
         (b'{"displacement": 1.998, "cylinders": 4}', ShelfKind.CAR),

@@ -8,7 +8,6 @@ import json
 import numpy as np
 import pytest
 
-from tests.core.tables.a2l_writer import Writer
 from uchiwa.core.errors import BadInput
 from uchiwa.core.tables.a2l import assignment
 from uchiwa.core.tables.a2l.assignment import Assignment, Input, Taken
@@ -19,6 +18,7 @@ from uchiwa.core.tables.image import layout_json
 from uchiwa.core.tables.image.content import read_calibration, write_calibration
 from uchiwa.core.tables.image.memory import Memory, Segment
 from uchiwa.core.tables.interchange import calibration_json
+from uchiwa.standin.a2l import description_of
 from uchiwa.standin.fleet import car_named
 from uchiwa.standin.layouts import flash, image_of, layout_data, layout_of
 from uchiwa.standin.simulate import simulate
@@ -45,7 +45,7 @@ def assignment_of(car) -> Assignment:
 
 
 def described(car):
-    return read_description(Writer(layout_of(car)).text().encode(), "car.a2l")
+    return read_description(description_of(layout_of(car)).encode(), "car.a2l")
 
 
 @pytest.mark.parametrize("name", CARS)

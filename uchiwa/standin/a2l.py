@@ -1,4 +1,4 @@
-"""A2L files written from layouts, by the public rules of ASAP2 1.7: what a controller's maker would give with it."""
+"""Descriptions of stand-in controllers as A2L, by the public rules of ASAP2 1.7: what a maker would give with one."""
 
 from __future__ import annotations
 
@@ -22,19 +22,18 @@ MEASURED = {
 }
 
 
-class Writer:
+class DescriptionWriter:
     """Collects what a module holds."""
 
-    def __init__(self, layout: Layout, epk: bool = True) -> None:
+    def __init__(self, layout: Layout) -> None:
         self.layout = layout
         self.methods: dict[tuple[object, ...], str] = {}
         self.records: dict[str, str] = {}
         self.axes: dict[int, str] = {}
         self.parts: list[str] = []
         self.measurements: set[str] = set()
-        self.epk = epk
 
-    def method(self, number: Number, unit: str, decimals: int) -> str:
+    def _method(self, number: Number, unit: str, decimals: int) -> str:
         key = (number.scale, number.offset, number.rational, unit, decimals)
         if key not in self.methods:
             name = self.methods[key] = f"CM_{len(self.methods)}"
@@ -48,41 +47,41 @@ class Writer:
             )
         return self.methods[key]
 
-    def record(self, name: str, words: str) -> str:
+    def _record(self, name: str, words: str) -> str:
         if name not in self.records:
             self.records[name] = words
             self.parts.append(f"/begin RECORD_LAYOUT {name}\n {words}\n/end RECORD_LAYOUT")
         return name
 
-    def values(self, number: Number, by_columns: bool = False) -> str:
+    def _values(self, number: Number, *, by_columns: bool = False) -> str:
         kind, way = TYPES[number.type], "COLUMN_DIR" if by_columns else "ROW_DIR"
-        return self.record(f"Val_{kind}_{way}", f"FNC_VALUES 1 {kind} {way} DIRECT")
+        return self._record(f"Val_{kind}_{way}", f"FNC_VALUES 1 {kind} {way} DIRECT")
 
-    def measured(self, quantity: str) -> str:
+    def _measured(self, quantity: str) -> str:
         name, words = MEASURED[quantity]
         if name not in self.measurements:
             self.measurements.add(name)
             self.parts.append(f'/begin MEASUREMENT {name} "{words}" UWORD NO_COMPU_METHOD 1 0 0 65535 /end MEASUREMENT')
         return name
 
-    def axis(self, axis: AxisPlace) -> str:
-        measured = self.measured(axis.quantity)
+    def _axis(self, axis: AxisPlace) -> str:
+        measured = self._measured(axis.quantity)
         if axis.place is None:
-            points = axis.fixed.breakpoints.tolist()
+            points = axis.fixed.breakpoints.tolist() if axis.fixed is not None else []
             listed = " ".join(f"{one!r}" for one in points)
             return (
-                f"/begin AXIS_DESCR FIX_AXIS {measured} {self.method(Number('u16'), axis.unit, 3)} {len(points)} 0 99999\n"
+                f"/begin AXIS_DESCR FIX_AXIS {measured} {self._method(Number('u16'), axis.unit, 3)} {len(points)} 0 99999\n"
                 f" /begin FIX_AXIS_PAR_LIST {listed} /end FIX_AXIS_PAR_LIST\n/end AXIS_DESCR"
             )
         place: Place = axis.place
-        method = self.method(place.number, axis.unit, 3)
+        method = self._method(place.number, axis.unit, 3)
         if place.address not in self.axes:
             name = self.axes[place.address] = f"AX_{place.address:X}"
             kind = TYPES[place.number.type]
-            record = self.record(f"Ax_{kind}", f"AXIS_PTS_X 1 {kind} INDEX_INCR DIRECT")
+            record = self._record(f"Ax_{kind}", f"AXIS_PTS_X 1 {kind} INDEX_INCR DIRECT")
             self.parts.append(
                 f'/begin AXIS_PTS {name} "" 0x{place.address:X} {measured} {record} 0 {method} {place.count} -99999 99999\n'
-                f" {self.order(place.number)}\n/end AXIS_PTS"
+                f" {self._order(place.number)}\n/end AXIS_PTS"
             )
         name = self.axes[place.address]
         return (
@@ -91,7 +90,7 @@ class Writer:
         )
 
     @staticmethod
-    def order(number: Number) -> str:
+    def _order(number: Number) -> str:
         return f"BYTE_ORDER {'MSB_LAST' if number.order == 'little' else 'MSB_FIRST'}"
 
     def text(self, more: Iterable[str] = ()) -> str:
@@ -101,22 +100,22 @@ class Writer:
             number = one.place.number
             self.parts.append(
                 f'/begin CHARACTERISTIC {one.id.upper()} "{one.role.replace("_", " ")}" VALUE 0x{one.place.address:X}\n'
-                f" {self.values(number)} 0 {self.method(number, one.unit, 3)} 0 99999 {self.order(number)}\n"
+                f" {self._values(number)} 0 {self._method(number, one.unit, 3)} 0 99999 {self._order(number)}\n"
                 "/end CHARACTERISTIC"
             )
         for table in layout.tables:
             number = table.place.number
-            axes = [self.axis(axis) for axis in (table.x, table.y) if axis is not None]
+            axes = [self._axis(axis) for axis in (table.x, table.y) if axis is not None]
             low = -99999 if table.minimum is None else table.minimum
             high = 99999 if table.maximum is None else table.maximum
             self.parts.append(
                 f'/begin CHARACTERISTIC {table.id.upper()} "{table.title}" {"MAP" if len(axes) == 2 else "CURVE"}\n'
-                f" 0x{table.place.address:X} {self.values(number, table.by_columns)} 0\n"
-                f" {self.method(number, table.unit, table.decimals)} {low!r} {high!r} {self.order(number)}\n"
+                f" 0x{table.place.address:X} {self._values(number, by_columns=table.by_columns)} 0\n"
+                f" {self._method(number, table.unit, table.decimals)} {low!r} {high!r} {self._order(number)}\n"
                 + "\n".join(axes)
                 + "\n/end CHARACTERISTIC"
             )
-        identity = layout.identities[0] if layout.identities and self.epk else None
+        identity = layout.identities[0] if layout.identities else None
         epk = f'ADDR_EPK 0x{identity.address:X} EPK "{identity.data.decode()}"' if identity is not None else ""
         return "\n".join([
             "ASAP2_VERSION 1 71 /* written by a test */",
@@ -128,3 +127,8 @@ class Writer:
             f'/begin MEMORY_SEGMENT Flash "" DATA FLASH INTERN 0x{layout.base:X} 0x{layout.size:X} -1 -1 -1 -1 -1',
             "/end MEMORY_SEGMENT /end MOD_PAR", *self.parts, *more, "/end MODULE", "/end PROJECT", "",
         ])  # fmt: skip
+
+
+def description_of(layout: Layout) -> str:
+    """The A2L file of a controller whose images have this layout."""
+    return DescriptionWriter(layout).text()
