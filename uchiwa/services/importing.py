@@ -23,6 +23,7 @@ from uchiwa.core.logs.log import FloatArray, Log
 from uchiwa.core.logs.readers import check_size, read_recordings
 from uchiwa.core.logs.recognition.knowledge import Assignment, Knowledge
 from uchiwa.core.tables.table import Calibration, Table
+from uchiwa.core.words.sentence import plain_data
 from uchiwa.services import summaries
 from uchiwa.services.mail import telling
 from uchiwa.services.summaries import tell_if_all_are_there
@@ -259,7 +260,7 @@ class ImportContext:
         findings.keep(log, found)
         facts = import_results.facts_of(recording, header)
         facts["drives"] = json.dumps(drives_as_data(it.drives))
-        facts["verdicts"] = json.dumps([asdict(verdict) for verdict in verdicts], ensure_ascii=False)
+        facts["verdicts"] = json.dumps([_verdict_data(one) for one in verdicts], ensure_ascii=False)
         facts["dwell"] = json.dumps(np.round(seconds, 2).tolist()) if seconds is not None else ""
         if not log.decided:
             facts["accepted"] = blocking(found) is None
@@ -272,6 +273,10 @@ class ImportContext:
             telling.log_accepted(log)
         else:
             telling.log_refused(log, stands.customer)
+
+
+def _verdict_data(verdict: Verdict) -> dict[str, object]:
+    return asdict(verdict) | {"said": str(verdict.said), "words": plain_data(verdict.said)}
 
 
 def drives_as_data(drives: Sequence[Drive]) -> list[dict[str, object]]:

@@ -14,6 +14,7 @@ from uchiwa.core.tables.image.layout_json import loads as layout_loads
 from uchiwa.core.tables.interchange import calibration_json, cdf
 from uchiwa.core.tables.table import Calibration
 from uchiwa.services import shelf as shelf_services
+from uchiwa.services.languages import LANGUAGES
 from uchiwa.store import calibrations, customers, events, images, jobs, revisions, shelf
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import Job, ShelfEntry, User
@@ -33,6 +34,7 @@ class CarOffered:
         layout, layout_name: of the image; empty if one on the shelf is to be found.
         changes: from the car that the map is of.
         once: names the form.
+        language: of the customer's pages.
     """
 
     customer: str
@@ -47,6 +49,7 @@ class CarOffered:
     layout_name: str = "layout"
     changes: Changes = field(default_factory=Changes)
     once: str = ""
+    language: str = ""
 
 
 @dataclass(frozen=True, eq=False)
@@ -211,6 +214,8 @@ def _keep(author: User, offered: CarOffered, start: Start) -> Job:
         events.record(job, CARRY, note[:1].upper() + note[1:], author=author, round_=round_)
     if offered.email:
         customers.set_email(job.car.customer, offered.email)
+    if offered.language in LANGUAGES:
+        customers.set_language(job.car.customer, offered.language)
     if start.layout:
         images.keep(job, author, start.layout, offered.file_name, offered.file)
         revision, image = revisions.numbered(job, 0), images.of_job(job)

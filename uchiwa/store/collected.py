@@ -15,6 +15,7 @@ from uchiwa.core.checks.finding import Finding
 from uchiwa.core.logs.drives import TITLES, Drive, DriveKind
 from uchiwa.core.logs.log import FloatArray
 from uchiwa.core.tables.table import Table
+from uchiwa.core.words.sentence import N_, Sentence, sentence_of
 from uchiwa.store import briefs, findings
 from uchiwa.store.log_states import READY, RECEIVING
 from uchiwa.store.models import Job, LogFile, Round
@@ -23,7 +24,8 @@ from uchiwa.store.models import Job, LogFile, Round
 def verdicts_of(log: LogFile) -> list[Verdict]:
     """What a log is worth for the drives of its brief."""
     return [
-        Verdict(DriveKind(one["kind"]), one["met"], one["said"], one["seconds"]) for one in json.loads(log.verdicts)
+        Verdict(DriveKind(one["kind"]), one["met"], sentence_of(one.get("words") or one["said"]), one["seconds"])
+        for one in json.loads(log.verdicts)
     ]
 
 
@@ -43,15 +45,15 @@ _MAIN = (
 )
 
 
-def drive_words(log: LogFile) -> str:
+def drive_words(log: LogFile) -> str | Sentence:
     """What a log is, in a word or two: its leading drives."""
     if log.dyno:
-        return "dyno run"
+        return N_("dyno run")
     drives = drives_of(log)
     long_cruise = sum(drive.seconds for drive in drives if drive.kind is DriveKind.CRUISE) > 240
     order = (DriveKind.CRUISE, *_MAIN) if long_cruise else _MAIN
     words = list(dict.fromkeys(TITLES[kind] for kind in order if any(drive.kind is kind for drive in drives)))
-    return ", ".join(words[:2])
+    return Sentence("{drives}", drives=words[:2])
 
 
 @dataclass(frozen=True, eq=False)

@@ -41,6 +41,11 @@ def set_email(customer: Customer, email: str) -> None:
     Customer.update(email=address).where(Customer.id == customer.id).execute()
 
 
+def set_language(customer: Customer, language: str) -> None:
+    """In which language a customer's pages are; the tuner's own words stay as they are."""
+    Customer.update(language=language).where(Customer.id == customer.id).execute()
+
+
 def set_reminders(customer: Customer, *, off: bool) -> None:
     """Whether a customer wants no reminders."""
     Customer.update(reminders_off=off).where(Customer.id == customer.id).execute()

@@ -6,6 +6,7 @@ import json
 from collections.abc import Sequence
 
 from uchiwa.core.checks.finding import Finding, Severity
+from uchiwa.core.words.sentence import Sentence, sentence_of
 from uchiwa.store.models import FoundInLog, LogFile
 
 
@@ -20,6 +21,7 @@ def keep(log: LogFile, found: Sequence[Finding]) -> None:
             customer=one.customer[:600],
             tuner=one.tuner[:600],
             at=json.dumps([[round(first, 3), round(last, 3)] for first, last in one.spans]),
+            words=json.dumps(one.customer.data, ensure_ascii=False) if isinstance(one.customer, Sentence) else None,
         )
 
 
@@ -29,5 +31,6 @@ def of_logs(logs: Sequence[LogFile]) -> dict[int, list[Finding]]:
     if logs:
         for row in FoundInLog.select().where(FoundInLog.log.in_(list(found))).order_by(FoundInLog.id):
             spans = tuple((float(first), float(last)) for first, last in json.loads(row.at))
-            found[row.log_id].append(Finding(row.rule, Severity(row.severity), row.customer, row.tuner, spans))
+            customer = sentence_of(json.loads(row.words)) if row.words else row.customer
+            found[row.log_id].append(Finding(row.rule, Severity(row.severity), customer, row.tuner, spans))
     return found

@@ -14,6 +14,7 @@ from uchiwa.core.checks.finding import Finding, Severity
 from uchiwa.core.logs.drives import Drive, DriveKind
 from uchiwa.core.logs.log import BoolArray, FloatArray
 from uchiwa.core.logs.signal import durations, within
+from uchiwa.core.words.sentence import Sentence
 
 # Not the driver's to repeat: the tuner works on these, and the log is good for it.
 _TUNERS = frozenset(
@@ -57,8 +58,10 @@ def blocking(findings: Sequence[Finding]) -> Finding | None:
     return next((one for one in findings if one.severity is Severity.CRITICAL and one.rule not in _TUNERS), None)
 
 
-def _length(seconds: float) -> str:
-    return f"{seconds:.0f} s" if seconds < 120 else f"{seconds / 60:.0f} minutes"
+def _length(seconds: float) -> Sentence:
+    if seconds < 120:
+        return Sentence("{seconds:.0f} s", seconds=seconds)
+    return Sentence("{minutes:.0f} minutes", minutes=seconds / 60)
 
 
 def judge(ask: DriveAsk, it: Examined, findings: Sequence[Finding], before: FloatArray | None = None) -> Verdict | None:
@@ -124,18 +127,28 @@ def _temperature_unmet(held: _Held) -> tuple[str, float]:
     if wanted.warm is not None:
         warm = held.seconds_of(inside & (coolant >= wanted.warm))
         if (not inside.any() or warm < min(wanted.seconds, 0.8 * seconds)) and seconds - warm > 2.0:
-            cold = f"The engine was still cold for all but {_length(warm)}. Please drive until it is warm (about 10 minutes), then record again."
+            cold = Sentence(
+                "The engine was still cold for all but {warm}. Please drive until it is warm (about 10 minutes), then record again.",
+                warm=_length(warm),
+            )
             return cold, seconds
         if not inside.any():
-            return "The engine was still cold. Please repeat this once it is warm.", seconds
+            return Sentence("The engine was still cold. Please repeat this once it is warm."), seconds
         seconds = warm
     if wanted.cold_below is not None and not coolant[0] < wanted.cold_below:
-        already = f"The engine was already at {coolant[0]:.0f} °C. Please leave the car to cool, best overnight, and record from before you start it."
+        already = Sentence(
+            "The engine was already at {coolant:.0f} °C. Please leave the car to cool, best overnight, and record from before you start it.",
+            coolant=float(coolant[0]),
+        )
         return already, seconds
     if wanted.until is not None and inside.any():
         reached = float(np.nanmax(coolant[inside]))
         if reached < wanted.until:
-            short = f"It went to {reached:.0f} °C, and {wanted.until:.0f} °C are needed. Please let it idle, feet off, until it is warm."
+            short = Sentence(
+                "It went to {reached:.0f} °C, and {until:.0f} °C are needed. Please let it idle, feet off, until it is warm.",
+                reached=reached,
+                until=wanted.until,
+            )
             return short, seconds
     return "", seconds
 
@@ -144,13 +157,17 @@ def _unmet(held: _Held, seconds: float, before: FloatArray | None) -> str:
     """What else a drive lacks."""
     wanted, cruise = held.wanted, held.ask.kind is DriveKind.CRUISE
     if len(held.drives) < wanted.count:
-        return f"There was {len(held.drives)} of {wanted.count}. Please send the rest."
+        return Sentence(
+            "There was {there} of {wanted}. Please send the rest.", there=len(held.drives), wanted=wanted.count
+        )
     short = _too_short_a_pull(wanted, held.it, held.drives)
     if short:
         return short
     if not cruise and seconds < wanted.seconds:
-        return (
-            f"That was {_length(seconds)}, and {_length(wanted.seconds)} are needed. Please record it a little longer."
+        return Sentence(
+            "That was {was}, and {wanted} are needed. Please record it a little longer.",
+            was=_length(seconds),
+            wanted=_length(wanted.seconds),
         )
     hasty = _too_much_throttle(wanted, held.it, held.inside, held.span)
     if hasty:
@@ -171,7 +188,13 @@ def _too_short_a_pull(wanted: Acceptance, it: Examined, drives: list[Drive]) -> 
     if any((low is None or a <= low) and (high is None or b >= high) for a, b in reach):
         return ""
     lowest, highest = min(reach)[0], max(top for _, top in reach)
-    return f"The pull went from {lowest:.0f} to {highest:.0f} rpm. Please begin below {low or 0:.0f} and hold it to {high or 0:.0f} rpm or the limiter."
+    return Sentence(
+        "The pull went from {lowest:.0f} to {highest:.0f} rpm. Please begin below {low:.0f} and hold it to {high:.0f} rpm or the limiter.",
+        lowest=lowest,
+        highest=highest,
+        low=low or 0,
+        high=high or 0,
+    )
 
 
 def _too_much_throttle(wanted: Acceptance, it: Examined, inside: np.ndarray, span: FloatArray) -> str:
@@ -183,7 +206,11 @@ def _too_much_throttle(wanted: Acceptance, it: Examined, inside: np.ndarray, spa
     over = float(span[throttle > wanted.throttle_most].sum())
     if not moving.any() or over <= 0.15 * float(span[moving].sum()):
         return ""
-    return f"The throttle was beyond {wanted.throttle_most:.0f} % for {_length(over)}. Please keep it below half and let the hills do the work."
+    return Sentence(
+        "The throttle was beyond {most:.0f} % for {over}. Please keep it below half and let the hills do the work.",
+        most=wanted.throttle_most,
+        over=_length(over),
+    )
 
 
 def _uncovered(wanted: Acceptance, it: Examined, seconds: float, before: FloatArray | None) -> str:
@@ -192,10 +219,17 @@ def _uncovered(wanted: Acceptance, it: Examined, seconds: float, before: FloatAr
     if found is not None and found.share * 100 >= wanted.cell_share and seconds >= 0.3 * wanted.seconds:
         return ""
     if found is not None and wanted.cells and found.share * 100 < wanted.cell_share:
-        more = ", ".join(found.missing()[:3])
-        return f"Good so far: {found.share:.0%} of what is needed is covered. Still wanted: {more}."
+        return Sentence(
+            "Good so far: {share:.0f} % of what is needed is covered. Still wanted: {more}.",
+            share=found.share * 100,
+            more=list(found.missing()[:3]),
+        )
     if seconds < wanted.seconds and (found is None or not wanted.cells):
-        return f"That was {_length(seconds)} of cruise, and {_length(wanted.seconds)} are needed. Please drive on and send the next part."
+        return Sentence(
+            "That was {was} of cruise, and {wanted} are needed. Please drive on and send the next part.",
+            was=_length(seconds),
+            wanted=_length(wanted.seconds),
+        )
     return ""
 
 
@@ -213,14 +247,22 @@ def covered(wanted: Acceptance, it: Examined, before: FloatArray | None) -> Cove
 def _praise(ask: DriveAsk, it: Examined, drives: list[Drive], seconds: float) -> str:
     coolant = it.get("coolant_temperature")
     if ask.kind in (DriveKind.WARM_UP, DriveKind.IN_GEAR_WARM_UP) and coolant is not None:
-        return f"From {coolant[0]:.0f} to {np.nanmax(coolant):.0f} °C. Just right, thank you."
+        return Sentence(
+            "From {low:.0f} to {high:.0f} °C. Just right, thank you.",
+            low=float(coolant[0]),
+            high=float(np.nanmax(coolant)),
+        )
     if ask.kind is DriveKind.COLD_START and coolant is not None:
-        return f"{seconds:.0f} s from {coolant[0]:.0f} °C. Just right, thank you."
+        return Sentence(
+            "{seconds:.0f} s from {coolant:.0f} °C. Just right, thank you.", seconds=seconds, coolant=float(coolant[0])
+        )
     if ask.kind is DriveKind.PULL:
         speed = it.signals["engine_speed"]
         best = max(drives, key=lambda one: one.seconds)
         here = speed[within(it.time, [(best.start, best.end)])]
-        return f"From {np.nanmin(here):.0f} to {np.nanmax(here):.0f} rpm. Thank you."
+        return Sentence(
+            "From {low:.0f} to {high:.0f} rpm. Thank you.", low=float(np.nanmin(here)), high=float(np.nanmax(here))
+        )
     if ask.kind is DriveKind.ROLL_ON:
-        return f"{len(drives)} good ones. Thank you."
-    return f"{_length(seconds)}. Thank you."
+        return Sentence("{count} good ones. Thank you.", count=len(drives))
+    return Sentence("{length}. Thank you.", length=_length(seconds))

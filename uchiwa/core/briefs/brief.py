@@ -10,6 +10,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 from uchiwa.core.errors import BadInput
 from uchiwa.core.logs.drives import DriveKind
 from uchiwa.core.quantities.catalogue import QUANTITIES
+from uchiwa.core.words.sentence import N_
 
 Purpose = Literal["fuel", "full_load", "idle", "torque", "clamp"]
 PURPOSES: dict[Purpose, str] = {
@@ -20,7 +21,9 @@ PURPOSES: dict[Purpose, str] = {
     "clamp": "signal clamp, before boost",
 }
 MUST, SHOULD, NICE = 1, 2, 3
-LAW = "Drive within the law. Full-load pulls belong on a dyno or a closed course; have somebody else watch the logger."
+LAW = N_(
+    "Drive within the law. Full-load pulls belong on a dyno or a closed course; have somebody else watch the logger."
+)
 
 
 class ChannelAsk(BaseModel):

@@ -13,9 +13,10 @@ from uchiwa.core.logs.log import FloatArray
 from uchiwa.core.logs.signal import durations
 from uchiwa.core.tables.orientation import axis_of, load_axis, speed_axis
 from uchiwa.core.tables.table import Table
+from uchiwa.core.words.sentence import N_, Sentence
 
 Cell = tuple[int, int]
-LIGHT, MIDDLE, FULL = "light throttle", "half throttle", "firm throttle, as on a long hill"
+LIGHT, MIDDLE, FULL = N_("light throttle"), N_("half throttle"), N_("firm throttle, as on a long hill")
 _BANDS = (LIGHT, MIDDLE, FULL)
 
 
@@ -115,17 +116,20 @@ class Coverage:
             for run in _runs(sorted(set(inside))):
                 count = sum(1 for at in inside if at in run)
                 low, high = (_round_speed(float(speeds.breakpoints[at])) for at in (run[0], run[-1]))
-                where = f"around {low} rpm" if low == high else f"between {low} and {high} rpm"
-                phrases.append((count, f"{band} {where}"))
+                if low == high:
+                    words = Sentence("{band} around {low} rpm", band=band, low=low)
+                else:
+                    words = Sentence("{band} between {low} and {high} rpm", band=band, low=low, high=high)
+                phrases.append((count, words))
         phrases.sort(key=lambda entry: -entry[0])
         return [phrase for _, phrase in phrases[:4]]
 
     def _missing_on_curve(self, columns: list[int]) -> list[str]:
         flows = self.table.grid[0]
         words = {
-            "low": "gentle driving just above idle",
-            "mid": "steady driving at 2000 to 3000 rpm",
-            "high": "long hills at 3000 rpm and more",
+            "low": N_("gentle driving just above idle"),
+            "mid": N_("steady driving at 2000 to 3000 rpm"),
+            "high": N_("long hills at 3000 rpm and more"),
         }
         kinds = ["low" if flows[i] < 8 else "mid" if flows[i] < 22 else "high" for i in columns]
         return [words[kind] for kind in ("low", "mid", "high") if kind in kinds]

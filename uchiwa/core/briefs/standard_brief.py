@@ -10,6 +10,7 @@ from uchiwa.core.briefs.coverage import cruise_cells
 from uchiwa.core.cars.car_file import CarFile
 from uchiwa.core.logs.drives import DriveKind
 from uchiwa.core.tables.table import Table
+from uchiwa.core.words.sentence import N_
 
 
 def _axes(table: Table | None) -> set[str]:
@@ -76,7 +77,7 @@ def _of_pressure(by_table: bool) -> Callable[[_Facts], bool]:
 
 _FREQUENCY = "airflow_frequency"
 _METER = {"voltage": "airflow_voltage", "mass": "airflow"}
-_OF_METER = ("the axis of the airflow meter's curve", "the meter's curve cannot be corrected", MUST)
+_OF_METER = (N_("the axis of the airflow meter's curve"), "the meter's curve cannot be corrected", MUST)
 _NO_MIXTURE = "no measured mixture"
 
 
@@ -85,56 +86,56 @@ def _trims(facts: _Facts) -> int:
 
 
 _WISHES = (
-    _Wish("engine_speed", "places every sample in a table", "nothing can be placed", MUST),
-    _Wish("manifold_pressure", "the load axis of the tables", "no load axis", MUST, _of_pressure(by_table=True)),
-    _Wish("manifold_pressure", "load and boost", "no load axis", MUST, _of_pressure(by_table=False)),
+    _Wish("engine_speed", N_("places every sample in a table"), "nothing can be placed", MUST),
+    _Wish("manifold_pressure", N_("the load axis of the tables"), "no load axis", MUST, _of_pressure(by_table=True)),
+    _Wish("manifold_pressure", N_("load and boost"), "no load axis", MUST, _of_pressure(by_table=False)),
     _Wish("airflow_voltage", *_OF_METER, _by_meter("airflow_voltage")),
     _Wish("airflow", *_OF_METER, _by_meter("airflow")),
     _Wish(_FREQUENCY, *_OF_METER, _by_meter(_FREQUENCY)),
-    _Wish("mixture_voltage", "the mixture, by the sensor's line", _NO_MIXTURE, MUST,
+    _Wish("mixture_voltage", N_("the mixture, by the sensor's line"), _NO_MIXTURE, MUST,
           lambda facts: facts.car.wideband == "voltage"),
-    _Wish("lambda_measured", "the measured mixture", _NO_MIXTURE, MUST, lambda facts: facts.car.wideband == "digital"),
-    _Wish("ethanol_content", "turns AFR into λ as the fuel in the tank changes", "AFR cannot be turned into λ", MUST,
+    _Wish("lambda_measured", N_("the measured mixture"), _NO_MIXTURE, MUST, lambda facts: facts.car.wideband == "digital"),
+    _Wish("ethanol_content", N_("turns AFR into λ as the fuel in the tank changes"), "AFR cannot be turned into λ", MUST,
           lambda facts: facts.car.fuel == "flex"),
-    _Wish("lambda_target", "what the controller wants", "error against target is a guess", MUST),
-    _Wish("short_term_trim", "the only fuel evidence without a wideband", "closed-loop samples say nothing", _trims,
+    _Wish("lambda_target", N_("what the controller wants"), "error against target is a guess", MUST),
+    _Wish("short_term_trim", N_("the only fuel evidence without a wideband"), "closed-loop samples say nothing", _trims,
           lambda facts: facts.trims_only),
-    _Wish("short_term_trim", "closed-loop fuel evidence", "closed-loop samples say nothing", _trims,
+    _Wish("short_term_trim", N_("closed-loop fuel evidence"), "closed-loop samples say nothing", _trims,
           lambda facts: not facts.trims_only),
-    _Wish("long_term_trim", "what the controller has learned", "learned fuel stays hidden", _trims),
-    _Wish("short_term_trim_2", "bank 2 on its own", "banks cannot be compared", _trims,
+    _Wish("long_term_trim", N_("what the controller has learned"), "learned fuel stays hidden", _trims),
+    _Wish("short_term_trim_2", N_("bank 2 on its own"), "banks cannot be compared", _trims,
           lambda facts: facts.car.banks == 2),
-    _Wish("long_term_trim_2", "bank 2 on its own", "banks cannot be compared", _trims,
+    _Wish("long_term_trim_2", N_("bank 2 on its own"), "banks cannot be compared", _trims,
           lambda facts: facts.car.banks == 2),
-    _Wish("coolant_temperature", "tells a warm engine from a cold one", "cold samples cannot be left out", MUST),
-    _Wish("throttle_position", "transients, pulls and coasting", "transients cannot be left out", MUST),
-    _Wish("barometric_pressure", "the pressure ratio of the table's axis", "no load axis", MUST,
+    _Wish("coolant_temperature", N_("tells a warm engine from a cold one"), "cold samples cannot be left out", MUST),
+    _Wish("throttle_position", N_("transients, pulls and coasting"), "transients cannot be left out", MUST),
+    _Wish("barometric_pressure", N_("the pressure ratio of the table's axis"), "no load axis", MUST,
           lambda facts: "pressure_ratio" in facts.axes),
-    _Wish("intake_air_temperature", "charge temperature and heat soak", "heat soak goes unnoticed", SHOULD),
-    _Wish("loop_state", "closed or open loop", "loop state is guessed from the trims", _trims),
-    _Wish("knock_retard", "knock as the controller sees it", "knock goes unseen", _if_full(MUST, SHOULD),
+    _Wish("intake_air_temperature", N_("charge temperature and heat soak"), "heat soak goes unnoticed", SHOULD),
+    _Wish("loop_state", N_("closed or open loop"), "loop state is guessed from the trims", _trims),
+    _Wish("knock_retard", N_("knock as the controller sees it"), "knock goes unseen", _if_full(MUST, SHOULD),
           lambda facts: bool(facts.car.knock_sensor)),
-    _Wish("injector_duty", "how near the injectors are to their end", "the injectors' end goes unnoticed",
+    _Wish("injector_duty", N_("how near the injectors are to their end"), "the injectors' end goes unnoticed",
           _if_full(SHOULD, NICE)),
-    _Wish("spark_advance", "spark at each moment", "spark is taken from the table", _if_full(SHOULD, NICE)),
-    _Wish("barometric_pressure", "boost above the air outside", "boost is against standard air", NICE,
+    _Wish("spark_advance", N_("spark at each moment"), "spark is taken from the table", _if_full(SHOULD, NICE)),
+    _Wish("barometric_pressure", N_("boost above the air outside"), "boost is against standard air", NICE,
           lambda facts: bool(facts.car.boosted) and "pressure_ratio" not in facts.axes),
-    _Wish("fuel_pressure", "shows a tired pump under load", "a tired pump goes unnoticed", _if_full(SHOULD, NICE)),
-    _Wish("idle_airflow_target", "the idle airflow the controller asks for", "idle airflow cannot be learned", SHOULD,
+    _Wish("fuel_pressure", N_("shows a tired pump under load"), "a tired pump goes unnoticed", _if_full(SHOULD, NICE)),
+    _Wish("idle_airflow_target", N_("the idle airflow the controller asks for"), "idle airflow cannot be learned", SHOULD,
           lambda facts: facts.idle),
-    _Wish("after_start_active", "where after-start enrichment ends", "its end is guessed", SHOULD,
+    _Wish("after_start_active", N_("where after-start enrichment ends"), "its end is guessed", SHOULD,
           lambda facts: facts.idle),
-    _Wish("vehicle_speed", "gears, coasting and standing still", "gears are not known", NICE),
-    _Wish("injector_pulse", "fuel actually injected", "no third estimate of air", NICE),
-    _Wish("battery_voltage", "charging and ground faults", "electrical faults go unnoticed", NICE),
-    _Wish("overrun_cut_active", "overrun fuel cut", "the cut is guessed from the injectors", NICE),
-    _Wish("in_gear", "in gear or not at idle", "idle in gear is mixed with neutral",
+    _Wish("vehicle_speed", N_("gears, coasting and standing still"), "gears are not known", NICE),
+    _Wish("injector_pulse", N_("fuel actually injected"), "no third estimate of air", NICE),
+    _Wish("battery_voltage", N_("charging and ground faults"), "electrical faults go unnoticed", NICE),
+    _Wish("overrun_cut_active", N_("overrun fuel cut"), "the cut is guessed from the injectors", NICE),
+    _Wish("in_gear", N_("in gear or not at idle"), "idle in gear is mixed with neutral",
           lambda facts: MUST if facts.idle else NICE, lambda facts: bool(facts.car.automatic)),
-    _Wish("target_idle_speed", "the idle speed that is wanted", "how steady the idle is cannot be told", SHOULD,
+    _Wish("target_idle_speed", N_("the idle speed that is wanted"), "how steady the idle is cannot be told", SHOULD,
           lambda facts: facts.idle),
-    _Wish("idle_actuator_position", "how far the idle valve is open", "a valve at its end goes unnoticed", NICE,
+    _Wish("idle_actuator_position", N_("how far the idle valve is open"), "a valve at its end goes unnoticed", NICE,
           lambda facts: facts.idle),
-    _Wish("manifold_pressure", "shows that the car had no boost yet", "boost cannot be ruled out", MUST,
+    _Wish("manifold_pressure", N_("shows that the car had no boost yet"), "boost cannot be ruled out", MUST,
           lambda facts: facts.purpose == "clamp" and facts.car.air_model == "meter" and not facts.car.boosted),
 )  # fmt: skip
 
@@ -156,17 +157,21 @@ def _drives(car: CarFile, purpose: Purpose, table: Table | None) -> Iterable[Dri
     if purpose == "idle":
         yield DriveAsk(
             kind=DriveKind.WARM_UP,
-            title="Cold start, until warm",
-            how="Leave the car overnight. Start the logger, switch on, wait two seconds, start the engine without touching the pedal, and let it idle, out of gear, feet off, until it is warm (about ten minutes).",
-            short="after a night, from before cranking until warm, feet off",
+            title=N_("Cold start, until warm"),
+            how=N_(
+                "Leave the car overnight. Start the logger, switch on, wait two seconds, start the engine without touching the pedal, and let it idle, out of gear, feet off, until it is warm (about ten minutes)."
+            ),
+            short=N_("after a night, from before cranking until warm, feet off"),
             acceptance=Acceptance(seconds=120, cold_below=35, until=78),
         )
         if car.automatic:
             yield DriveAsk(
                 kind=DriveKind.IN_GEAR_WARM_UP,
-                title="Warm-up in gear",
-                how="The same on another morning, but once the engine runs, hold the car on the brake, put it in D, and stay so until it is warm; back to N for half a minute now and then. On level ground, with nobody in front of the car.",
-                short="another morning, held on the brake in D until warm",
+                title=N_("Warm-up in gear"),
+                how=N_(
+                    "The same on another morning, but once the engine runs, hold the car on the brake, put it in D, and stay so until it is warm; back to N for half a minute now and then. On level ground, with nobody in front of the car."
+                ),
+                short=N_("another morning, held on the brake in D until warm"),
                 acceptance=Acceptance(seconds=120, cold_below=35, until=78),
             )
     if purpose in ("torque", "clamp"):
@@ -174,17 +179,21 @@ def _drives(car: CarFile, purpose: Purpose, table: Table | None) -> Iterable[Dri
         return
     yield DriveAsk(
         kind=DriveKind.WARM_IDLE,
-        title="Warm idle",
-        how="With the engine at operating temperature (coolant at 82 °C or more), out of gear, feet off, everything electrical off. Let it idle for a minute.",
-        short="one minute, out of gear, engine warm",
+        title=N_("Warm idle"),
+        how=N_(
+            "With the engine at operating temperature (coolant at 82 °C or more), out of gear, feet off, everything electrical off. Let it idle for a minute."
+        ),
+        short=N_("one minute, out of gear, engine warm"),
         acceptance=Acceptance(seconds=30, warm=78),
     )
     if purpose != "idle":
         yield DriveAsk(
             kind=DriveKind.CRUISE,
-            title="Steady cruise",
-            how="Warm the engine first. Then drive below half throttle from idle to 4000 rpm, in every gear you can, moving the pedal slowly and holding each speed for ten seconds. Flat roads and long hills, up and down, so that many loads are held for long.",
-            short="15 minutes or more, below half throttle, up to 4000 rpm",
+            title=N_("Steady cruise"),
+            how=N_(
+                "Warm the engine first. Then drive below half throttle from idle to 4000 rpm, in every gear you can, moving the pedal slowly and holding each speed for ten seconds. Flat roads and long hills, up and down, so that many loads are held for long."
+            ),
+            short=N_("15 minutes or more, below half throttle, up to 4000 rpm"),
             acceptance=Acceptance(
                 seconds=600,
                 warm=78,
@@ -196,16 +205,20 @@ def _drives(car: CarFile, purpose: Purpose, table: Table | None) -> Iterable[Dri
     if purpose == "full_load":
         yield DriveAsk(
             kind=DriveKind.ROLL_ON,
-            title="Roll-on",
-            how="In a high gear from about 1500 rpm, open the throttle slowly, taking five to ten seconds to the floor. Three times.",
-            short="slow openings of the throttle in a high gear, three times",
+            title=N_("Roll-on"),
+            how=N_(
+                "In a high gear from about 1500 rpm, open the throttle slowly, taking five to ten seconds to the floor. Three times."
+            ),
+            short=N_("slow openings of the throttle in a high gear, three times"),
             acceptance=Acceptance(count=2, warm=78),
         )
         yield DriveAsk(
             kind=DriveKind.PULL,
-            title="One full-load pull",
-            how="On a dyno or a closed course only: in a high gear from below 2000 rpm, throttle to the floor until the limiter, then close it.",
-            short="a high gear from 2000 rpm to the limiter, on a dyno or a closed course only",
+            title=N_("One full-load pull"),
+            how=N_(
+                "On a dyno or a closed course only: in a high gear from below 2000 rpm, throttle to the floor until the limiter, then close it."
+            ),
+            short=N_("a high gear from 2000 rpm to the limiter, on a dyno or a closed course only"),
             acceptance=Acceptance(seconds=3, warm=78, from_speed=2600, to_speed=5500),
         )
 
@@ -215,16 +228,20 @@ def _pulls_for(purpose: Purpose) -> DriveAsk:
     if purpose == "torque":
         return DriveAsk(
             kind=DriveKind.PULL,
-            title="A ladder of runs",
-            how="On a dyno, the car warm and each run alike, from below 2000 rpm to the limiter: two runs as flashed, one with three degrees less, one with six less, one more as flashed, then half a degree more at a time, as far as the notes say. Say for each run what was added. Stop at the first sound of knock.",
-            short="on a dyno: as flashed, three and six degrees less, then up by half degrees",
+            title=N_("A ladder of runs"),
+            how=N_(
+                "On a dyno, the car warm and each run alike, from below 2000 rpm to the limiter: two runs as flashed, one with three degrees less, one with six less, one more as flashed, then half a degree more at a time, as far as the notes say. Say for each run what was added. Stop at the first sound of knock."
+            ),
+            short=N_("on a dyno: as flashed, three and six degrees less, then up by half degrees"),
             acceptance=Acceptance(count=5, seconds=15, warm=78, from_speed=2600, to_speed=5500),
         )
     return DriveAsk(
         kind=DriveKind.PULL,
-        title="Pulls before the boost",
-        how="Before anything is fitted that blows. On a dyno or a closed course: in a high gear from below 1500 rpm, throttle to the floor until the limiter, three times, with the raw airflow signal and the intake pressure recorded.",
-        short="three pulls to the limiter, before the car has boost",
+        title=N_("Pulls before the boost"),
+        how=N_(
+            "Before anything is fitted that blows. On a dyno or a closed course: in a high gear from below 1500 rpm, throttle to the floor until the limiter, three times, with the raw airflow signal and the intake pressure recorded."
+        ),
+        short=N_("three pulls to the limiter, before the car has boost"),
         acceptance=Acceptance(count=2, seconds=6, warm=70, from_speed=2600, to_speed=5500),
     )
 

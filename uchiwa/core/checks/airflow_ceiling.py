@@ -8,6 +8,7 @@ import numpy as np
 
 from uchiwa.core.checks.examined import Examined
 from uchiwa.core.checks.finding import Finding, Severity
+from uchiwa.core.words.sentence import N_
 
 
 def airflow_ceiling(it: Examined) -> Iterator[Finding]:
@@ -33,7 +34,9 @@ def _ceiling(said: str, stretches: tuple[tuple[float, float], ...]) -> Finding:
     return Finding(
         "airflow_ceiling",
         Severity.WARNING,
-        "The airflow meter was at the end of its range at full throttle. That is for your tuner; you need not record again.",
+        N_(
+            "The airflow meter was at the end of its range at full throttle. That is for your tuner; you need not record again."
+        ),
         f"Airflow meter at its ceiling: {said}.",
         stretches,
     )

@@ -9,6 +9,7 @@ import numpy as np
 from uchiwa.core.checks.examined import Examined
 from uchiwa.core.checks.finding import Finding, Severity
 from uchiwa.core.logs.signal import smooth
+from uchiwa.core.words.sentence import N_
 
 
 def battery_jitter(it: Examined) -> Iterator[Finding]:
@@ -24,7 +25,9 @@ def battery_jitter(it: Examined) -> Iterator[Finding]:
         yield Finding(
             "battery_jitter",
             Severity.WARNING,
-            "The battery voltage jumps about. Please check the ground straps and the alternator before the next drive.",
+            N_(
+                "The battery voltage jumps about. Please check the ground straps and the alternator before the next drive."
+            ),
             f"Battery voltage jitters by {float(np.nanmax(jitter[settled])):.2f} V on average.",
             stretches,
         )

@@ -17,6 +17,7 @@ from uchiwa.core.logs.drives import DriveKind
 from uchiwa.core.logs.log import BoolArray, FloatArray, IntArray
 from uchiwa.core.logs.signal import held, rate
 from uchiwa.core.tables.table import Table
+from uchiwa.core.words.sentence import Sentence
 
 _NUMBER = re.compile(r"revision\s*(\d+)", re.IGNORECASE)
 _MOST = 0.8
@@ -38,11 +39,20 @@ def other_revision(it: Examined) -> Iterator[Finding]:
 
 
 def _other(said: str, revision: int | None) -> Finding:
-    which = "" if revision is None else f" (revision {revision})"
+    words = (
+        Sentence(
+            "This log was recorded with another calibration than the one you were sent last. Please flash it, then record again."
+        )
+        if revision is None
+        else Sentence(
+            "This log was recorded with another calibration than the one you were sent last (revision {revision}). Please flash it, then record again.",
+            revision=revision,
+        )
+    )
     return Finding(
         "other_revision",
         Severity.CRITICAL,
-        f"This log was recorded with another calibration than the one you were sent last{which}. Please flash it, then record again.",
+        words,
         said,
     )
 
@@ -120,7 +130,7 @@ def coverage(it: Examined) -> Iterator[Finding]:
     yield Finding(
         "coverage",
         Severity.WARNING,
-        f"Still wanted: {', '.join(wanted)}." if wanted else "More of the same is wanted.",
+        Sentence("Still wanted: {wanted}.", wanted=list(wanted)) if wanted else Sentence("More of the same is wanted."),
         f"{found.share:.0%} of {len(cells)} wanted cells have {ask.acceptance.cell_seconds:g} s; asked were {ask.acceptance.cell_share:.0f} %.",
     )
 

@@ -10,6 +10,7 @@ from uchiwa.core.checks.examined import Examined
 from uchiwa.core.checks.finding import Finding, Severity
 from uchiwa.core.logs.drives import DriveKind
 from uchiwa.core.logs.signal import durations
+from uchiwa.core.words.sentence import Sentence
 
 _WARMING = (DriveKind.WARM_UP, DriveKind.IN_GEAR_WARM_UP)
 _MOSTLY = 0.8
@@ -29,11 +30,20 @@ def cold_engine(it: Examined) -> Iterator[Finding]:
     if total <= 0 or 100.0 * seconds / total <= it.limits.cold_share:
         return
     warm = total - seconds
-    told = "all the time" if warm < 5 else f"for all but {warm:.0f} s"
+    words = (
+        Sentence(
+            "The engine was still cold all the time. Please drive until it is warm (about 10 minutes), then record again."
+        )
+        if warm < 5
+        else Sentence(
+            "The engine was still cold for all but {warm:.0f} s. Please drive until it is warm (about 10 minutes), then record again.",
+            warm=warm,
+        )
+    )
     yield Finding(
         "cold_engine",
         Severity.CRITICAL if warm < 0.5 * total else Severity.WARNING,
-        f"The engine was still cold {told}. Please drive until it is warm (about 10 minutes), then record again.",
+        words,
         f"Coolant {np.nanmin(coolant):.0f} to {np.nanmax(coolant):.0f} °C, below {it.limits.warm_coolant:g} °C for {seconds:.0f} of {total:.0f} s.",
         it.stretches(cold, 1.0, 2.0),
     )

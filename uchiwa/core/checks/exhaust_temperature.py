@@ -8,6 +8,7 @@ import numpy as np
 
 from uchiwa.core.checks.examined import Examined
 from uchiwa.core.checks.finding import Finding, Severity
+from uchiwa.core.words.sentence import N_
 
 
 def exhaust_hot(it: Examined) -> Iterator[Finding]:
@@ -21,7 +22,9 @@ def exhaust_hot(it: Examined) -> Iterator[Finding]:
         yield Finding(
             "exhaust_hot",
             Severity.CRITICAL,
-            "The exhaust gets too hot at full throttle. Please use no full throttle until you have a new calibration.",
+            N_(
+                "The exhaust gets too hot at full throttle. Please use no full throttle until you have a new calibration."
+            ),
             f"Exhaust gas up to {float(np.nanmax(exhaust[hot])):.0f} °C, {sum(b - a for a, b in stretches):.0f} s from {it.limits.exhaust_hot:g} °C: too little spark or too lean.",
             stretches,
         )

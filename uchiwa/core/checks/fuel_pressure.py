@@ -8,6 +8,7 @@ import numpy as np
 
 from uchiwa.core.checks.examined import Examined
 from uchiwa.core.checks.finding import Finding, Severity
+from uchiwa.core.words.sentence import N_
 
 
 def fuel_pressure(it: Examined) -> Iterator[Finding]:
@@ -25,7 +26,9 @@ def fuel_pressure(it: Examined) -> Iterator[Finding]:
         yield Finding(
             "fuel_pressure",
             Severity.CRITICAL,
-            "The fuel pressure falls at full throttle. Please use no full throttle, and have pump and filter looked at.",
+            N_(
+                "The fuel pressure falls at full throttle. Please use no full throttle, and have pump and filter looked at."
+            ),
             f"Fuel pressure {float(np.nanmin(pressure[fallen])):.0f} kPa under load against {usual:.0f} kPa.",
             stretches,
         )

@@ -9,6 +9,7 @@ import numpy as np
 from uchiwa.core.checks.examined import Examined
 from uchiwa.core.checks.finding import Finding, Severity
 from uchiwa.core.quantities.catalogue import QUANTITIES
+from uchiwa.core.words.sentence import N_
 
 _HOT_AIR = 58.0
 
@@ -29,7 +30,9 @@ def heat_soaked(it: Examined) -> Iterator[Finding]:
         yield Finding(
             "heat_soaked",
             Severity.WARNING,
-            "The intake was heat-soaked, as after standing with a hot engine. Please drive for two minutes before you record.",
+            N_(
+                "The intake was heat-soaked, as after standing with a hot engine. Please drive for two minutes before you record."
+            ),
             f"Intake air up to {np.nanmax(air[soaked]):.0f} °C, {sum(b - a for a, b in stretches):.0f} s more than {it.limits.soaked_above:g} °C above {outside:.0f} °C.",
             stretches,
         )

@@ -8,6 +8,7 @@ import numpy as np
 
 from uchiwa.core.checks.examined import Examined
 from uchiwa.core.checks.finding import Finding, Severity
+from uchiwa.core.words.sentence import N_
 
 
 def injector_duty(it: Examined) -> Iterator[Finding]:
@@ -26,9 +27,13 @@ def injector_duty(it: Examined) -> Iterator[Finding]:
     yield Finding(
         "injector_duty",
         Severity.CRITICAL if critical else Severity.WARNING,
-        "The injectors are at the end of what they can deliver. Please stay away from full throttle until your tuner has answered."
+        N_(
+            "The injectors are at the end of what they can deliver. Please stay away from full throttle until your tuner has answered."
+        )
         if critical
-        else "The injectors come near the end of what they can deliver at full throttle. Your tuner will look at it.",
+        else N_(
+            "The injectors come near the end of what they can deliver at full throttle. Your tuner will look at it."
+        ),
         f"Injector duty up to {most:.0f} %.",
         high,
     )

@@ -11,6 +11,7 @@ from uchiwa.core.checks.finding import Finding, Severity
 from uchiwa.core.counted import counted
 from uchiwa.core.knock.retard import LEARNED, degrees_out
 from uchiwa.core.logs.signal import durations
+from uchiwa.core.words.sentence import N_
 
 
 def knock(it: Examined) -> Iterator[Finding]:
@@ -30,7 +31,9 @@ def knock(it: Examined) -> Iterator[Finding]:
         yield Finding(
             "knock_repeated",
             Severity.CRITICAL if worst >= it.limits.knock_severe else Severity.WARNING,
-            "The engine knocked several times. Please use no full throttle until you have a new calibration, and check that the right fuel is in the tank.",
+            N_(
+                "The engine knocked several times. Please use no full throttle until you have a new calibration, and check that the right fuel is in the tank."
+            ),
             f"{counted(len(events), 'knock event')}, {how}.",
             events,
         )
@@ -38,7 +41,7 @@ def knock(it: Examined) -> Iterator[Finding]:
         yield Finding(
             "knock_single",
             Severity.NOTE,
-            "The knock sensor spoke up once or twice, which may be noise. You need not do anything.",
+            N_("The knock sensor spoke up once or twice, which may be noise. You need not do anything."),
             f"{counted(len(events), 'isolated knock event')}, {how}: may be phantom.",
             events,
         )
@@ -54,7 +57,9 @@ def learned_retard(it: Examined) -> Iterator[Finding]:
         yield Finding(
             "learned_retard",
             Severity.WARNING,
-            "The engine has knocked before, and its controller remembers it. Please clear what it has learned when you flash the next calibration.",
+            N_(
+                "The engine has knocked before, and its controller remembers it. Please clear what it has learned when you flash the next calibration."
+            ),
             f"Learned knock retard up to {float(np.nanmax(learned)):.1f}°: what was fired is not the table's spark.",
             stretches,
         )
@@ -67,7 +72,9 @@ def low_octane(it: Examined) -> Iterator[Finding]:
         yield Finding(
             "low_octane",
             Severity.CRITICAL,
-            "The engine has gone to its safe ignition for poor fuel. Please check the fuel, and send no full-throttle logs until your tuner has answered.",
+            N_(
+                "The engine has gone to its safe ignition for poor fuel. Please check the fuel, and send no full-throttle logs until your tuner has answered."
+            ),
             f"Low-octane fallback set for {float(durations(it.time)[flag > 0.5].sum()):.0f} s.",
             it.stretches(flag > 0.5),
         )

@@ -14,6 +14,7 @@ from uchiwa.core.logs.drives import DriveKind
 from uchiwa.core.logs.log import BoolArray
 from uchiwa.core.logs.recognition.plausible import AFR, AFR_PETROL
 from uchiwa.core.logs.signal import held, rate, smooth
+from uchiwa.core.words.sentence import N_, Sentence
 
 _IDLE_SECONDS = 4.0
 _SETTLED_S = 1.5
@@ -41,7 +42,10 @@ def wrong_mixture(it: Examined) -> Iterator[Finding]:
             yield Finding(
                 "wrong_mixture",
                 Severity.CRITICAL,
-                f"At warm idle the mixture should read 1.00 (AFR 14.7 on petrol), and this log shows {middle:.2f}. Either another channel was recorded or the sensor is off: please check which mixture channel the logger records.",
+                Sentence(
+                    "At warm idle the mixture should read 1.00 (AFR 14.7 on petrol), and this log shows {middle:.2f}. Either another channel was recorded or the sensor is off: please check which mixture channel the logger records.",
+                    middle=middle,
+                ),
                 f"Median λ {middle:.3f} over {seconds:.0f} s of warm closed-loop idle.{_by_another_ratio(it, quantity, middle)}",
                 it.stretches(idle, 1.0, 2.0),
             )
@@ -68,7 +72,9 @@ def mixture_in_volts(it: Examined) -> Iterator[Finding]:
         yield Finding(
             "mixture_in_volts",
             Severity.CRITICAL,
-            "The mixture was recorded in volts. Your tuner needs to know which sensor it is; please write its range, for example “0 to 5 V is 10 to 20”.",
+            N_(
+                "The mixture was recorded in volts. Your tuner needs to know which sensor it is; please write its range, for example “0 to 5 V is 10 to 20”."
+            ),
             "mixture_voltage without a line: give the sensor's curve in the car file, and this log is read anew.",
         )
 
@@ -102,7 +108,10 @@ def cold_wideband(it: Examined) -> Iterator[Finding]:
         yield Finding(
             "cold_wideband",
             Severity.WARNING,
-            f"The mixture sensor was still cold for the first {seconds:.0f} seconds. Please switch it on a minute before you record.",
+            Sentence(
+                "The mixture sensor was still cold for the first {seconds:.0f} seconds. Please switch it on a minute before you record.",
+                seconds=seconds,
+            ),
             f"λ at its lean end for {seconds:.0f} s from the first running sample.",
             stretches,
         )
@@ -119,11 +128,19 @@ def wideband_rail(it: Examined) -> Iterator[Finding]:
     if stretches:
         seconds = sum(last - first for first, last in stretches)
         rich = float((mixture[railed] <= it.limits.rich_rail).mean()) > 0.5
-        end = "richer" if rich else "leaner"
+        words = (
+            N_(
+                "For {seconds:.0f} seconds the mixture was richer than the sensor can measure, or the sensor was in free air. Please check its seat and plug."
+            )
+            if rich
+            else N_(
+                "For {seconds:.0f} seconds the mixture was leaner than the sensor can measure, or the sensor was in free air. Please check its seat and plug."
+            )
+        )
         yield Finding(
             "wideband_rail",
             Severity.WARNING,
-            f"For {seconds:.0f} seconds the mixture was {end} than the sensor can measure, or the sensor was in free air. Please check its seat and plug.",
+            Sentence(words, seconds=seconds),
             f"λ at its {'rich' if rich else 'lean'} end for {seconds:.0f} s outside overrun.",
             stretches,
         )
@@ -150,7 +167,9 @@ def lean_at_load(it: Examined) -> Iterator[Finding]:
         yield Finding(
             "lean_at_load",
             Severity.CRITICAL,
-            "At full throttle the mixture was leaner than it should be. Please do not use full throttle again until you have a new calibration.",
+            N_(
+                "At full throttle the mixture was leaner than it should be. Please do not use full throttle again until you have a new calibration."
+            ),
             f"λ up to {worst:.1f} % {said} at full load.",
             stretches,
         )
@@ -170,7 +189,9 @@ def lean_tip_in(it: Examined) -> Iterator[Finding]:
         yield Finding(
             "lean_tip_in",
             Severity.WARNING,
-            "When you open the throttle the mixture goes lean for a moment. That is for your tuner to put right; you need not record again.",
+            N_(
+                "When you open the throttle the mixture goes lean for a moment. That is for your tuner to put right; you need not record again."
+            ),
             f"{counted(len(stretches), 'lean spike')} of up to {float(np.nanmax(error[spike])):.0f} % within 1.2 s of opening the throttle.",
             stretches,
         )

@@ -15,6 +15,7 @@ from uchiwa.core.formulas.computed import Book
 from uchiwa.core.formulas.evaluation import Workings
 from uchiwa.core.formulas.language import parse
 from uchiwa.core.quantities.catalogue import QUANTITIES
+from uchiwa.core.words.sentence import Sentence
 
 MOST = 40
 
@@ -87,7 +88,7 @@ def find_own(it: Examined, checks: Sequence[OwnCheck]) -> Iterator[Finding]:
             yield Finding(
                 "own check",
                 check.severity,
-                check.customer or f"Your tuner's check “{check.name}” found something in this log.",
+                check.customer or Sentence("Your tuner’s check “{name}” found something in this log.", name=check.name),
                 f"{check.name}: {check.condition}, {times}, {sum(end - start for start, end in spans):.1f} s in all.",
                 spans,
             )

@@ -11,6 +11,7 @@ from uchiwa.core.checks.examined import Examined
 from uchiwa.core.checks.finding import Finding, Severity
 from uchiwa.core.logs.drives import DriveKind
 from uchiwa.core.quantities.catalogue import QUANTITIES
+from uchiwa.core.words.sentence import N_, Sentence
 
 _MUST_MOVE = (
     "engine_speed", "manifold_pressure", "throttle_position", "lambda_measured", "lambda_measured_2", "airflow",
@@ -32,7 +33,10 @@ def too_short(it: Examined) -> Iterator[Finding]:
         yield Finding(
             "too_short",
             Severity.CRITICAL,
-            f"This log lasts only {seconds:.0f} seconds. Please record the whole drive and send it again.",
+            Sentence(
+                "This log lasts only {seconds:.0f} seconds. Please record the whole drive and send it again.",
+                seconds=seconds,
+            ),
             f"{seconds:.1f} s from first to last sample.",
         )
 
@@ -53,16 +57,13 @@ def missing_channel(it: Examined) -> Iterator[Finding]:
     for asks, severity in ((must, Severity.CRITICAL), (should, Severity.WARNING), (rest, Severity.NOTE)):
         if not asks:
             continue
-        names = ", ".join(ask.title for ask in asks)
-        again = (
-            "Please add it to the logger's channels and record again."
-            if len(asks) == 1
-            else "Please add them to the logger's channels and record again."
-        )
-        plain = f"The log does not record {names}. "
-        plain += (
-            again if severity is Severity.CRITICAL else "Please add it for the next log; this one can still be used."
-        )
+        if severity is not Severity.CRITICAL:
+            words = N_("The log does not record {names}. Please add it for the next log; this one can still be used.")
+        elif len(asks) == 1:
+            words = N_("The log does not record {names}. Please add it to the logger’s channels and record again.")
+        else:
+            words = N_("The log does not record {names}. Please add them to the logger’s channels and record again.")
+        plain = Sentence(words, names=[ask.title for ask in asks])
         why = "; ".join(f"{ask.quantity}: without it {ask.loss}" for ask in asks)
         yield Finding("missing_channel", severity, plain, f"Missing: {why}.")
 
@@ -83,7 +84,11 @@ def constant_channel(it: Examined) -> Iterator[Finding]:
         yield Finding(
             "constant_channel",
             Severity.CRITICAL,
-            f"{title.capitalize()} shows {here[0]:.4g} from beginning to end, so it is not measuring. Please check the logger's channel or the sensor's plug.",
+            Sentence(
+                "{title} shows {value:.4g} from beginning to end, so it is not measuring. Please check the logger’s channel or the sensor’s plug.",
+                title=title.capitalize(),
+                value=float(here[0]),
+            ),
             f"{quantity} is constant at {here[0]:.4g} {QUANTITIES[quantity].unit} while engine speed covers {np.ptp(speed[moving]):.0f} rpm.",
             ((float(it.time[0]), float(it.time[-1])),),
         )
@@ -107,7 +112,11 @@ def saturated_channel(it: Examined) -> Iterator[Finding]:
             yield Finding(
                 "saturated_channel",
                 Severity.CRITICAL,
-                f"{QUANTITIES[quantity].title.capitalize()} stops at {top:.0f} kPa although the engine goes on: the sensor cannot measure more. Your tuner has to know about this before the next pull.",
+                Sentence(
+                    "{title} stops at {top:.0f} kPa although the engine goes on: the sensor cannot measure more. Your tuner has to know about this before the next pull.",
+                    title=QUANTITIES[quantity].title.capitalize(),
+                    top=float(top),
+                ),
                 f"{quantity} is flat at {top:.1f} kPa for {sum(b - a for a, b in flat):.1f} s: sensor or scaling at its end.",
                 flat,
             )
@@ -128,7 +137,12 @@ def out_of_range(it: Examined) -> Iterator[Finding]:
         yield Finding(
             "out_of_range",
             Severity.WARNING,
-            f"{known.title.capitalize()} shows {worst:.4g} {known.unit} at times, which cannot be. Please check that sensor and its plug.",
+            Sentence(
+                "{title} shows {worst:.4g} {unit} at times, which cannot be. Please check that sensor and its plug.",
+                title=known.title.capitalize(),
+                worst=float(worst),
+                unit=known.unit,
+            ),
             f"{quantity} is outside {known.low:g} to {known.high:g} {known.unit} in {share:.1f} % of the samples.",
             it.stretches(beyond),
         )
@@ -143,7 +157,10 @@ def unit_doubt(it: Examined) -> Iterator[Finding]:
                 yield Finding(
                     "unit_doubt",
                     Severity.WARNING,
-                    f"The label of {channel.name} does not fit its numbers. Your tuner will sort this out; you need not do anything.",
+                    Sentence(
+                        "The label of {channel} does not fit its numbers. Your tuner will sort this out; you need not do anything.",
+                        channel=channel.name,
+                    ),
                     f"{channel.doubt}. {tail}",
                 )
 
@@ -156,7 +173,10 @@ def time_order(it: Examined) -> Iterator[Finding]:
             yield Finding(
                 "time_order",
                 Severity.WARNING,
-                f"In {repair.count} rows of this log the clock stands still or goes back; they were left out. If the logger offers it, record to a faster card or fewer channels.",
+                Sentence(
+                    "In {count} rows of this log the clock stands still or goes back; they were left out. If the logger offers it, record to a faster card or fewer channels.",
+                    count=repair.count,
+                ),
                 f"{repair.said}.",
                 places,
             )
@@ -174,7 +194,11 @@ def gaps(it: Examined) -> Iterator[Finding]:
     yield Finding(
         "gaps",
         Severity.WARNING,
-        f"The logger lost {total:.0f} seconds in {wide.size} places. Please record fewer channels at once, or keep the connection to the logger still.",
+        Sentence(
+            "The logger lost {total:.0f} seconds in {count} places. Please record fewer channels at once, or keep the connection to the logger still.",
+            total=float(total),
+            count=int(wide.size),
+        ),
         f"{wide.size} gaps, {total:.1f} s together; the usual step is {usual * 1000:.0f} ms.",
         found,
     )
@@ -188,10 +212,19 @@ def low_rate(it: Examined) -> Iterator[Finding]:
     wanted = it.limits.rate_quick if quick else it.limits.rate_steady
     if hertz < wanted * 0.99:
         what = "a full-load pull" if quick else "steady driving"
+        words = (
+            N_(
+                "The logger wrote {hertz:.1f} rows a second, and a full-load pull needs at least {wanted:.0f}. Please choose a faster rate or fewer channels."
+            )
+            if quick
+            else N_(
+                "The logger wrote {hertz:.1f} rows a second, and steady driving needs at least {wanted:.0f}. Please choose a faster rate or fewer channels."
+            )
+        )
         yield Finding(
             "low_rate",
             Severity.WARNING,
-            f"The logger wrote {hertz:.1f} rows a second, and {what} needs at least {wanted:.0f}. Please choose a faster rate or fewer channels.",
+            Sentence(words, hertz=hertz, wanted=wanted),
             f"{hertz:.2f} Hz, wanted {wanted:g} Hz for {what}.",
         )
 
@@ -202,7 +235,9 @@ def broken_off(it: Examined) -> Iterator[Finding]:
         yield Finding(
             "broken_off",
             Severity.NOTE,
-            "The file ends in the middle of a line. What was recorded before that is used; next time stop the recording before you pull the cable.",
+            N_(
+                "The file ends in the middle of a line. What was recorded before that is used; next time stop the recording before you pull the cable."
+            ),
             "The last line breaks off and was left out.",
         )
 

@@ -8,6 +8,7 @@ from uchiwa.core.checks.examined import Examined
 from uchiwa.core.checks.finding import Finding, Severity
 from uchiwa.core.counted import counted
 from uchiwa.core.idle.starts import Stop, standstills
+from uchiwa.core.words.sentence import Sentence
 
 _BEFORE_S = 4.0
 
@@ -25,7 +26,14 @@ def stalled(it: Examined) -> Iterator[Finding]:
     yield Finding(
         "stalled",
         Severity.WARNING,
-        f"The engine stalled {counted(len(found), 'time')}. Thank you for recording it: that is what is being put right.",
+        (
+            Sentence("The engine stalled once. Thank you for recording it: that is what is being put right.")
+            if len(found) == 1
+            else Sentence(
+                "The engine stalled {count} times. Thank you for recording it: that is what is being put right.",
+                count=len(found),
+            )
+        ),
         f"{counted(len(found), 'stall')}{where}.",
         tuple((max(one.at - _BEFORE_S, 0.0), one.at) for one in found[:40]),
     )

@@ -10,6 +10,7 @@ from uchiwa.core.checks.examined import Examined
 from uchiwa.core.checks.finding import Finding, Severity
 from uchiwa.core.logs.log import FloatArray
 from uchiwa.core.logs.signal import smooth
+from uchiwa.core.words.sentence import N_
 
 
 def _trim(it: Examined, bank: str) -> FloatArray | None:
@@ -32,7 +33,9 @@ def trim_beyond(it: Examined) -> Iterator[Finding]:
             yield Finding(
                 "trim_beyond",
                 Severity.WARNING,
-                "The controller has to correct the fuel a good deal. That is what your tuner is working on; you need not record again.",
+                N_(
+                    "The controller has to correct the fuel a good deal. That is what your tuner is working on; you need not record again."
+                ),
                 f"Fuel trims{words} reach {worst:+.1f} %, beyond ±{it.limits.trim_limit:g} %.",
                 stretches,
             )
@@ -52,7 +55,7 @@ def banks_differ(it: Examined) -> Iterator[Finding]:
         yield Finding(
             "banks_differ",
             Severity.WARNING,
-            "The two sides of the engine want different fuel. Please look for an air or exhaust leak on one side.",
+            N_("The two sides of the engine want different fuel. Please look for an air or exhaust leak on one side."),
             f"Bank 2 trims lie {apart:+.1f} % from bank 1.",
             it.stretches(use & (np.abs(two - one) > it.limits.bank_limit), 2.0, 2.0),
         )
@@ -70,7 +73,9 @@ def trims_not_reset(it: Examined) -> Iterator[Finding]:
     yield Finding(
         "trims_not_reset",
         Severity.WARNING,
-        "The controller still uses what it learned before. After flashing, please reset the learned fuel trims (or disconnect the battery for ten minutes), then record again.",
+        N_(
+            "The controller still uses what it learned before. After flashing, please reset the learned fuel trims (or disconnect the battery for ten minutes), then record again."
+        ),
         f"Long-term trim {float(np.median(first)):+.1f} % from the first second: it belongs to an older calibration.",
         ((float(it.time[0]), float(it.time[0]) + 2.0),),
     )

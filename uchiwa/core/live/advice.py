@@ -9,6 +9,7 @@ import numpy as np
 
 from uchiwa.core.briefs.coverage import FULL, LIGHT, MIDDLE, Cell, Coverage, load_shares, speeds_of
 from uchiwa.core.evidence.conditions import Limits
+from uchiwa.core.words.sentence import N_, Sentence
 
 _RUNNING_RPM = 400.0
 _SPEED_SCALE, _LOAD_SCALE = 600.0, 0.22
@@ -16,7 +17,7 @@ _STAY = 0.6
 """A cell that was advised already counts as so much nearer: the driver is not sent back and forth."""
 _GIVEN_UP_S = 14.0
 _RETRY_S = 120.0
-_SHORT = {LIGHT: "light throttle", MIDDLE: "half throttle", FULL: "firm throttle"}
+_SHORT = {LIGHT: N_("light throttle"), MIDDLE: N_("half throttle"), FULL: N_("firm throttle")}
 
 
 class Ask(StrEnum):
@@ -100,13 +101,17 @@ class Adviser:
             warms_idling: whether the brief asks for a warm-up without driving.
         """
         if engine.speed is None or engine.speed <= _RUNNING_RPM:
-            return Advice(Ask.START, "Start the engine", "Then it goes on.")
+            return Advice(Ask.START, N_("Start the engine"), N_("Then it goes on."))
         warm = Limits().warm_coolant
         if engine.coolant is not None and engine.coolant < warm:
-            words = "Let it idle until warm" if warms_idling else "Drive gently until warm"
-            return Advice(Ask.WARM_UP, words, f"Coolant {engine.coolant:.0f} °C, {warm:.0f} needed.")
+            words = N_("Let it idle until warm") if warms_idling else N_("Drive gently until warm")
+            return Advice(
+                Ask.WARM_UP,
+                words,
+                Sentence("Coolant {coolant:.0f} °C, {warm:.0f} needed.", coolant=engine.coolant, warm=warm),
+            )
         if coverage is None:
-            return Advice(Ask.NOTHING, "Recording", "Drive as your brief says.")
+            return Advice(Ask.NOTHING, N_("Recording"), N_("Drive as your brief says."))
         wanting = {
             cell: coverage.enough - float(coverage.seconds[cell[1], cell[0]])
             for cell in coverage.wanted
@@ -114,11 +119,16 @@ class Adviser:
         }
         if idle_wanted_s > 0 and (not wanting or (engine.speed < 1300 and (engine.load or 0.0) < 0.5)):
             return Advice(
-                Ask.IDLE, "Let it idle", f"{np.ceil(idle_wanted_s):.0f} s more, feet off.", seconds=idle_wanted_s
+                Ask.IDLE,
+                N_("Let it idle"),
+                Sentence("{seconds:.0f} s more, feet off.", seconds=float(np.ceil(idle_wanted_s))),
+                seconds=idle_wanted_s,
             )
         if not wanting:
             self._cell = None
-            return Advice(Ask.DONE, "All covered", "Everything this brief needs of this drive is there. Thank you.")
+            return Advice(
+                Ask.DONE, N_("All covered"), N_("Everything this brief needs of this drive is there. Thank you.")
+            )
         cell = self._choose(coverage, wanting, engine)
         return self._hold(coverage, cell, wanting[cell], engine, enough=coverage.share * 100 >= enough_percent)
 
@@ -149,25 +159,36 @@ class Adviser:
 
     def _hold(self, coverage: Coverage, cell: Cell, seconds: float, engine: Engine, *, enough: bool) -> Advice:
         here = engine.cell == cell
-        more = f"{max(1, int(np.ceil(seconds)))} s more" if here else f"for {max(1, int(np.ceil(seconds)))} s"
+        length = max(1, int(np.ceil(seconds)))
         left = sum(1 for one in coverage.wanted if coverage.seconds[one[1], one[0]] < coverage.enough)
         place: tuple[float, float] | None = None
         if coverage.table.y is None:
             flow = float(coverage.table.grid[0, cell[0]])
-            words = (
-                "Gentle, just above idle"
+            where: str = (
+                N_("Gentle, just above idle")
                 if flow < 8
-                else "Steady, 2000 to 3000 rpm"
+                else N_("Steady, 2000 to 3000 rpm")
                 if flow < 22
-                else "Long hill, 3000 rpm"
+                else N_("Long hill, 3000 rpm")
             )
         else:
             speed = float(speeds_of(coverage.table)[cell[1], cell[0]])
             place = (speed, float(load_shares(coverage.table)[cell[1], cell[0]]))
-            words = f"{round(speed / 100) * 100} rpm, {_SHORT[coverage.band_of(*cell)]}"
-        told = "Hold it" if here else "Go there gently"
-        rest = "Enough for the brief; go on if you like." if enough else f"{left} places left."
-        return Advice(Ask.HOLD, f"{words}: {more}", f"{told}. {rest}", cell, seconds, here, place)
+            where = Sentence(
+                "{speed} rpm, {load}", speed=round(speed / 100) * 100, load=_SHORT[coverage.band_of(*cell)]
+            )
+        if here:
+            words = Sentence("{where}: {length} s more", where=where, length=length)
+        else:
+            words = Sentence("{where}: for {length} s", where=where, length=length)
+        told = Sentence("Hold it.") if here else Sentence("Go there gently.")
+        rest = (
+            Sentence("Enough for the brief; go on if you like.")
+            if enough
+            else Sentence("{left} places left.", left=left)
+        )
+        more = Sentence("{told} {rest}", told=told, rest=rest)
+        return Advice(Ask.HOLD, words, more, cell, seconds, here, place)
 
 
 def _distances(coverage: Coverage, cells: list[Cell], engine: Engine) -> dict[Cell, float]:

@@ -10,6 +10,7 @@ import numpy as np
 
 from uchiwa.core.logs.log import BoolArray, FloatArray
 from uchiwa.core.logs.signal import rate, smooth, spans
+from uchiwa.core.words.sentence import N_
 
 
 class DriveKind(StrEnum):
@@ -27,15 +28,15 @@ class DriveKind(StrEnum):
 
 
 TITLES = {
-    DriveKind.COLD_START: "cold start",
-    DriveKind.WARM_UP: "warm-up",
-    DriveKind.IN_GEAR_WARM_UP: "warm-up in gear",
-    DriveKind.WARM_IDLE: "warm idle",
-    DriveKind.CRUISE: "cruise",
-    DriveKind.ROLL_ON: "roll-on",
-    DriveKind.PULL: "full-load pull",
-    DriveKind.COAST_DOWN: "coast-down",
-    DriveKind.GEAR_SHIFT: "gear shift",
+    DriveKind.COLD_START: N_("cold start"),
+    DriveKind.WARM_UP: N_("warm-up"),
+    DriveKind.IN_GEAR_WARM_UP: N_("warm-up in gear"),
+    DriveKind.WARM_IDLE: N_("warm idle"),
+    DriveKind.CRUISE: N_("cruise"),
+    DriveKind.ROLL_ON: N_("roll-on"),
+    DriveKind.PULL: N_("full-load pull"),
+    DriveKind.COAST_DOWN: N_("coast-down"),
+    DriveKind.GEAR_SHIFT: N_("gear shift"),
 }
 
 

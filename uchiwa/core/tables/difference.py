@@ -42,7 +42,12 @@ class TableDifference:
     def sentence(self) -> str:
         """The change in one plain sentence."""
         cells = int(self.changed.sum())
-        noun = "cell" if cells == 1 else "cells"
+        return f"{self.table.title}: {cells} cell{'' if cells == 1 else 's'} changed, {self.span}"
+
+    @property
+    def span(self) -> str:
+        """From which change to which, with its unit."""
+        cells = int(self.changed.sum())
         change = self.percent[self.changed]
         if not self.in_steps and change.size and np.isfinite(change).all():
             low, high = float(change.min()), float(change.max())
@@ -52,7 +57,7 @@ class TableDifference:
             unit = {"deg": "°", "degC": " °C"}.get(self.table.unit, f" {self.table.unit}")
             least, most = signed(float(steps.min())), signed(float(steps.max()))
             span = f"{least}{unit}" if cells == 1 else f"{least} … {most}{unit}"
-        return f"{self.table.title}: {cells} {noun} changed, {span}"
+        return span
 
 
 @dataclass(frozen=True, eq=False)

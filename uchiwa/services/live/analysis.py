@@ -20,6 +20,7 @@ from uchiwa.core.logs.log import Log
 from uchiwa.core.logs.readers import read_recordings
 from uchiwa.core.proposals.fuel.correction import State
 from uchiwa.core.proposals.fuel.proposal import ROLES, FuelProposal, fuel_proposal
+from uchiwa.core.words.sentence import plain_data
 from uchiwa.services.fuel import pinned_policy
 from uchiwa.services.importing import ImportContext
 from uchiwa.store import collected, drafts, live_passing
@@ -91,7 +92,7 @@ class Analyst:
                 {"title": TITLES[one.kind], "kind": one.kind.value, "start": round(one.start, 2), "end": round(one.end, 2)}
                 for one in it.drives[-_MOST_DRIVES:]
             ],
-            "items": [{"title": one.ask.title, "tick": _TICKS[one.tick], "said": one.said} for one in items],
+            "items": [{"title": one.ask.title, "tick": _TICKS[one.tick], "said": one.said, "words": plain_data(one.said)} for one in items],
             "correction": self.correction(recording, limits),
         }  # fmt: skip
 

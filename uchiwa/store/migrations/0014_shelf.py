@@ -19,6 +19,7 @@ STATEMENTS = (
     "CREATE UNIQUE INDEX IF NOT EXISTS api_token_token_hash ON api_token (token_hash)",
     "CREATE INDEX IF NOT EXISTS api_token_user_id_name ON api_token (user_id, name)",
     "ALTER TABLE revision ADD COLUMN IF NOT EXISTS start_map BOOL NOT NULL DEFAULT 0",
+    "ALTER TABLE finding ADD COLUMN IF NOT EXISTS words LONGTEXT",
     "ALTER TABLE customer ADD COLUMN IF NOT EXISTS language VARCHAR(8) NOT NULL DEFAULT ''",
 )
 

@@ -160,7 +160,7 @@ class ChannelLevel(Base):
 
 
 class FoundInLog(Base):
-    """A finding of a log; `at` holds its stretches as JSON."""
+    """A finding of a log; `at` holds its stretches as JSON, `words` the customer's sentence with its values, if it has any."""
 
     log = ForeignKeyField(LogFile, on_delete="CASCADE")
     log_id: int
@@ -169,6 +169,7 @@ class FoundInLog(Base):
     customer = CharField(max_length=600)
     tuner = CharField(max_length=600)
     at = TextField(default="[]")
+    words = LongTextField(null=True)
 
     class Meta:
         """Peewee's settings."""

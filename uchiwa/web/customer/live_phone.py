@@ -8,6 +8,7 @@ from fastapi import Form, HTTPException, Request, WebSocket
 from fastapi.responses import JSONResponse, Response
 
 from uchiwa.services import correspondence
+from uchiwa.services.languages import words_of
 from uchiwa.services.live.driven import allow
 from uchiwa.services.live.marking import mark_now
 from uchiwa.store import live_sessions, messages, people
@@ -15,7 +16,7 @@ from uchiwa.store.collected import collected
 from uchiwa.store.database import run_again, unit_of_work
 from uchiwa.store.locks import lock_job
 from uchiwa.store.models import Job, LiveSession
-from uchiwa.web.customer.opened import Opened, private
+from uchiwa.web.customer.opened import Opened, private, spoken
 from uchiwa.web.live.followers import follow
 from uchiwa.web.live.sockets import NOT_OPEN, NOT_OURS, in_thread, is_our_page
 from uchiwa.web.live.telling import Teller
@@ -48,7 +49,7 @@ def phone(request: Request, opened: Opened, token: str) -> Response:
             "state": collected(job, round_),
             "tuner": tuner.name if tuner is not None else job.shop.name,
             "messages": messages.of(job),
-        }
+        } | spoken(job)
     return private(render(request, "live_phone.html", **values))
 
 
@@ -93,7 +94,7 @@ def words(
         lock_job(job.id)
         _running(job, session_id)
         correspondence.from_customer(job, text, once)
-        return private(render(request, "_live_words.html", messages=messages.of(job)))
+        return private(render(request, "_live_words.html", messages=messages.of(job), **spoken(job)))
 
 
 @router.get(_ONE + "/words")
@@ -103,7 +104,7 @@ def written(request: Request, opened: Opened, session_id: int) -> Response:
     with unit_of_work():
         if live_sessions.find(job, session_id) is None:
             raise HTTPException(404)
-        return private(render(request, "_live_words.html", messages=messages.of(job)))
+        return private(render(request, "_live_words.html", messages=messages.of(job), **spoken(job)))
 
 
 @router.websocket(_ONE + "/telling")
@@ -112,10 +113,11 @@ async def telling(socket: WebSocket, token: str, session_id: int) -> None:
     if not is_our_page(socket):
         await socket.close(NOT_OURS)
         return
-    session = await in_thread(_opened, socket, token, session_id)
-    if session is None:
+    found = await in_thread(_opened, socket, token, session_id)
+    if found is None:
         await socket.close(NOT_OPEN)
         return
+    session, language = found
     await socket.accept()
     follower = await follow(session)
 
@@ -123,11 +125,12 @@ async def telling(socket: WebSocket, token: str, session_id: int) -> None:
         browser_of(socket.scope).ask_again()
         return await in_thread(_opened, socket, token, session_id) is not None
 
-    await watch(socket, follower, Teller(follower, ()), may, deep=False)
+    await watch(socket, follower, Teller(follower, (), words=words_of(language)), may, deep=False)
 
 
 @run_again
-def _opened(socket: WebSocket, token: str, session_id: int) -> LiveSession | None:
+def _opened(socket: WebSocket, token: str, session_id: int) -> tuple[LiveSession, str] | None:
+    """The session and the customer’s language; None for somebody who may not."""
     try:
         found = open_link(socket.scope, token)
     except TooManyGuessesError:
@@ -135,4 +138,5 @@ def _opened(socket: WebSocket, token: str, session_id: int) -> LiveSession | Non
     if found is None:
         return None
     with unit_of_work():
-        return live_sessions.find(found[0], session_id)
+        session = live_sessions.find(found[0], session_id)
+        return None if session is None else (session, str(found[0].car.customer.language))

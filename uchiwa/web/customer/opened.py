@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import Annotated, Any
 
 from fastapi import Depends, HTTPException, Request
 from fastapi.responses import Response
 
+from uchiwa.services.languages import words_of
 from uchiwa.store.models import Job, Round
 from uchiwa.web.requests.links import TooManyGuessesError, open_link
 
@@ -27,6 +28,12 @@ def opened(request: Request, token: str) -> tuple[Job, Round]:
 
 
 Opened = Annotated[tuple[Job, Round], Depends(opened)]
+
+
+def spoken(job: Job) -> dict[str, Any]:
+    """What a customer's template speaks with: `_` for texts, `since` and `date` for moments, and the language."""
+    words = words_of(job.car.customer.language)
+    return {"_": words.say, "since": words.ago, "date": words.date, "language": words.language}
 
 
 def private(answer: Response) -> Response:

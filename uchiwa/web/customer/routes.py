@@ -10,7 +10,9 @@ from fastapi import Body, Form, HTTPException, Request, UploadFile
 from fastapi.responses import JSONResponse, PlainTextResponse, RedirectResponse, Response
 
 from uchiwa.core.briefs.brief import LAW
+from uchiwa.core.briefs.checklist import Tick
 from uchiwa.core.tables.image.files import image_format
+from uchiwa.core.words.sentence import N_
 from uchiwa.services import correspondence, upload_pieces
 from uchiwa.store import (
     calibrations,
@@ -30,7 +32,7 @@ from uchiwa.store.conflict import ConflictError
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.locks import lock_job
 from uchiwa.store.models import Job, Revision, Round
-from uchiwa.web.customer.opened import Opened, private
+from uchiwa.web.customer.opened import Opened, private, spoken
 from uchiwa.web.customer.standin import WAYS, drive_and_write, flash_file, standin_of
 from uchiwa.web.grid.coverage import squares
 from uchiwa.web.pages import render, say
@@ -42,6 +44,12 @@ from uchiwa.web.routing import router as new_router
 
 router = new_router()
 _HERE = "/c/{token}"
+_LEFT = {
+    1: N_("one drive to record"),
+    2: N_("two drives to record"),
+    3: N_("three drives to record"),
+    4: N_("four drives to record"),
+}
 
 
 @router.get(_HERE)
@@ -62,7 +70,7 @@ def page(request: Request, opened: Opened, token: str) -> Response:
             "tuner": tuner.name if tuner is not None else job.shop.name,
             "squares": squares(state.coverage) if state.coverage is not None else [],
             "reading": any(log.state in (log_states.STORED, log_states.IMPORTING) for log in state.logs),
-            "words": {log.id: drive_words(log) for log in state.logs if log.state == log_states.READY},
+            "drive_words": {log.id: drive_words(log) for log in state.logs if log.state == log_states.READY},
             "repairs": {log.id: json.loads(log.repairs) for log in state.logs},
             "revision": revision if revision is not None and revisions.is_sent(revision) else None,
             "withdrawn": withdrawn,
@@ -75,8 +83,23 @@ def page(request: Request, opened: Opened, token: str) -> Response:
             "standin": standin_of(job) if getattr(request.app.state, "demo", False) else None,
             "ways": WAYS,
         }
+    values |= spoken(job)
+    values["head"] = _head(values, round_.number)
     template = "_customer_state.html" if is_fragment(request, "state") else "customer.html"
     return private(render(request, template, **values))
+
+
+def _head(values: dict[str, Any], number: int) -> str:
+    """The line below the car's name: the round, what is left to record, and who asks."""
+    say, state = values["_"], values["state"]
+    left = sum(1 for one in state.items if one.tick is not Tick.DONE)
+    if state.brief is None:
+        rest = say("nothing to record yet")
+    elif left == 0:
+        rest = say("all recorded, thank you")
+    else:
+        rest = say(_LEFT[left]) if left in _LEFT else say("{count} drives to record", count=left)
+    return str(say("Round {number} · {rest} · from {tuner}", number=number, rest=rest, tuner=values["tuner"]))
 
 
 @router.get(_HERE + "/pieces")
@@ -207,7 +230,7 @@ def flashed(request: Request, opened: Opened, token: str, number: Annotated[int,
         if found is None or found.number != number or not revisions.is_sent(found):
             raise ConflictError("Another revision has come meanwhile. Reload the page, and flash that one.")
         correspondence.flashed(job, found)
-    say(request, f"Thank you. Revision {number} is noted as flashed.")
+    say(request, spoken(job)["_"]("Thank you. Revision {number} is noted as flashed.", number=number))
     return private(RedirectResponse(f"/c/{token}", 303))
 
 
@@ -217,7 +240,8 @@ def reminders(request: Request, opened: Opened, token: str, off: Annotated[bool,
     job, _ = opened
     with unit_of_work():
         customers.set_reminders(job.car.customer, off=off)
-    say(request, "You get no reminders any more." if off else "You are reminded again when nothing came for a while.")
+    words = N_("You get no reminders any more.") if off else N_("You are reminded again when nothing came for a while.")
+    say(request, spoken(job)["_"](words))
     return private(RedirectResponse(f"/c/{token}#reminders", 303))
 
 

@@ -9,16 +9,20 @@ from typing import Any
 
 import numpy as np
 
+from uchiwa.core.live.advice import Advice
 from uchiwa.core.live.filling import Filling
 from uchiwa.core.live.limits import LiveLimits, state_now
 from uchiwa.core.logs.log import FloatArray
 from uchiwa.core.quantities.catalogue import QUANTITIES
 from uchiwa.core.viewing.limits import Limit, passed
+from uchiwa.core.words.sentence import sentence_of
+from uchiwa.services.languages import Words
 from uchiwa.services.live.analysis import limits_of
 from uchiwa.store import live_events, live_sessions
 from uchiwa.store.database import unit_of_work
 from uchiwa.web.live.followers import Follower
 
+_ENGLISH = Words()
 MOST_ROWS = 600
 _TRAIL_POINTS = 5
 COMPUTED_EVERY_S = 1.0
@@ -80,10 +84,13 @@ class Teller:
         follower: of the session.
         limits: beyond which readings are named.
         draw: cells of a table in a view, as they are drawn; None if none are shown.
+        words: the language of whoever is told.
     """
 
-    def __init__(self, follower: Follower, limits: tuple[Limit, ...], draw: Draw | None = None) -> None:
-        self.follower, self.draw = follower, draw
+    def __init__(
+        self, follower: Follower, limits: tuple[Limit, ...], draw: Draw | None = None, words: Words = _ENGLISH
+    ) -> None:
+        self.follower, self.draw, self.words = follower, draw, words
         self.limits: dict[str, tuple[Limit, ...]] = {}
         for one in limits:
             self.limits[one.quantity] = (*self.limits.get(one.quantity, ()), one)
@@ -232,6 +239,14 @@ class Teller:
                 found["events"] = [event_data(one) for one in events]
         return found
 
+    def items(self) -> list[dict[str, Any]]:
+        """What ticks, in the language of whoever is told."""
+        say = self.words.say
+        return [
+            one | {"title": say(one["title"]), "said": say(sentence_of(one.get("words") or one.get("said", "")))}
+            for one in self.told.found.get("items", [])
+        ]
+
     def correction_now(self) -> dict[str, Any]:
         """Whether the correction runs just now, or why not."""
         growing = self.follower.growing
@@ -253,15 +268,15 @@ class Teller:
         if advice.words == self.told.words:
             return None
         self.told.words = advice.words
-        return advice_data(advice)
+        return advice_data(advice, self.words)
 
 
-def advice_data(advice: Any) -> dict[str, Any]:
-    """Advice as plain data."""
+def advice_data(advice: Advice, words: Words = _ENGLISH) -> dict[str, Any]:
+    """Advice as plain data, in a language."""
     return {
         "ask": advice.ask.value,
-        "words": advice.words,
-        "more": advice.more,
+        "words": words.say(advice.words),
+        "more": words.say(advice.more),
         "cell": advice.cell,
         "here": advice.here,
         "seconds": round(advice.seconds, 1),

@@ -127,7 +127,7 @@ class _Telling:
         if self.teller.must_ask:
             found |= await in_thread(self.teller.asked)
             if not self.deep and "found" in found:  # the driver sees what ticks, not what the tuner works on
-                found["found"] = {"items": found["found"].get("items", [])}
+                found["found"] = {"items": self.teller.items()}
         found |= self.teller.news()
         advice = self.teller.advice()
         if advice is not None:

@@ -9,32 +9,60 @@ from functools import lru_cache
 
 from markupsafe import Markup
 
+from uchiwa.core.briefs.brief import LAW
+from uchiwa.core.checks.finding import Severity
+from uchiwa.core.evidence.regions import Region
 from uchiwa.core.quantities.display import DisplayUnits, shown_table
 from uchiwa.core.tables.table import Table
+from uchiwa.core.words.sentence import N_
 from uchiwa.services.freezing import Account, ChangedTable
+from uchiwa.services.glance import glance
+from uchiwa.services.languages import words_of
 from uchiwa.store.briefs import of_round
 from uchiwa.store.clock import now
 from uchiwa.store.models import Job, Revision, Round
 from uchiwa.web.grid.grid import Grid
 from uchiwa.web.grid.table_grid import Showing, as_grid, drawn, in_percent
 from uchiwa.web.pages import HERE, environment
+from uchiwa.web.report.glance_picture import map_picture, path_picture, pull_picture
 from uchiwa.web.svg.table_lines import TableLines, table_lines
 
 _STATIC = HERE / "static"
 _STYLE = _STATIC / "report.css"
+_OF_THE_CAR = frozenset({
+    "airflow_ceiling", "battery_jitter", "exhaust_hot", "fuel_pressure", "injector_duty", "knock_repeated", "low_octane",
+    "lean_at_load", "lean_tip_in", "trim_beyond", "banks_differ", "stalled",
+})  # fmt: skip
+"""Checks whose findings are about the car rather than about how it was recorded."""
+_MOST_TABLES, _MOST_WARNINGS = 3, 4
+_NOT_YET = {
+    Region.IDLE.value: N_("At idle the mixture is not right yet, or was not measured enough."),
+    Region.CRUISE.value: N_("In steady driving the mixture is not right yet, or was not measured enough."),
+    Region.LOAD.value: N_("At full load the mixture is not right yet, or was not measured: go easy on the throttle."),
+}
 
 
 @dataclass(frozen=True, eq=False)
 class Picture:
-    """A changed table as the report draws it; `change` and `values` as grids, `lines` with the row that changed most."""
+    """A changed table as the report draws it; `change` as a grid, `lines` with the row that changed most."""
 
     told: ChangedTable
     table: Table
     change: Grid
-    values: Grid
     lines: TableLines
     row: int
     percent: bool
+    span: str
+
+    @property
+    def title(self) -> str:
+        """Of the table."""
+        return self.table.title
+
+    @property
+    def count(self) -> int:
+        """Cells that changed."""
+        return int(self.told.change.changed.sum())
 
 
 def _picture(told: ChangedTable, display: DisplayUnits) -> Picture:
@@ -45,28 +73,53 @@ def _picture(told: ChangedTable, display: DisplayUnits) -> Picture:
         told,
         after,
         as_grid(after, drawn(after, before, told.visited, (), Showing.CHANGE)),
-        as_grid(after, drawn(after, before, None, (), Showing.VALUE)),
         table_lines(after, before, row),
         row,
         in_percent(before),
+        told.change.span,
     )
 
 
 def body(
     job: Job, round_: Round, revision: Revision, told: Account, display: DisplayUnits, image_hash: str, author: str
 ) -> str:
-    """What the report says, as HTML to be kept with the revision."""
+    """What the report says, as HTML to be kept with the revision; in the customer's language but for its last part."""
+    found, words = glance(job, round_), words_of(job.car.customer.language)
+    pictures = sorted((_picture(one, display) for one in told.tables), key=lambda one: -one.count)
     return environment.get_template("report.html").render(
         job=job,
         round=round_,
         revision=revision,
         author=author,
         account=told,
-        pictures=[_picture(one, display) for one in told.tables],
+        pictures=pictures,
+        most=_MOST_TABLES,
+        glance=found,
+        maps=[map_picture(one) for one in found.maps],
+        pull=pull_picture(found.pulls),
+        path=path_picture(found),
+        warnings=_warnings(told),
+        not_yet=_NOT_YET,
+        law=LAW,
+        _=words.say,
+        number=words.number,
+        date=words.date,
+        language=words.language,
         image_hash=image_hash,
         brief=of_round(round_),
         at=now(),
     )
+
+
+def _warnings(told: Account) -> list[str]:
+    """What the checks found in the round's logs that matters beyond recording again, each once."""
+    found = [
+        one.customer
+        for _, some in told.logs
+        for one in some
+        if one.severity is not Severity.NOTE and one.rule in _OF_THE_CAR
+    ]
+    return list(dict.fromkeys(found))[:_MOST_WARNINGS]
 
 
 @lru_cache(maxsize=1)
@@ -97,7 +150,9 @@ def as_pdf(title: str, content: str) -> bytes:
     from weasyprint.urls import URLFetcher
 
     nothing_from_outside = URLFetcher(allowed_protocols=("data",), allow_redirects=False)
-    pages: bytes = HTML(string=standalone(title, content), url_fetcher=nothing_from_outside).write_pdf()
+    pages: bytes = HTML(string=standalone(title, content), url_fetcher=nothing_from_outside).write_pdf(
+        pdf_variant="pdf/a-3u"
+    )
     return pages
 
 

@@ -8,6 +8,7 @@ from fastapi import Form, Request
 from fastapi.responses import RedirectResponse, Response
 
 from uchiwa.core.errors import BadInput
+from uchiwa.services.languages import LANGUAGES
 from uchiwa.services.mail.telling import tell_tuner
 from uchiwa.store import customers, job_notes, jobs, people
 from uchiwa.store.database import unit_of_work
@@ -57,11 +58,19 @@ def note(
 
 
 @router.post(_JOB + "/customer", dependencies=[FromOurForm])
-def customer(request: Request, user: Person, job_id: int, email: Annotated[str, Form(max_length=190)] = "") -> Response:
-    """Keep the address at which the customer is told by mail."""
+def customer(
+    request: Request,
+    user: Person,
+    job_id: int,
+    email: Annotated[str, Form(max_length=190)] = "",
+    language: Annotated[str, Form(max_length=8)] = "",
+) -> Response:
+    """Keep the address at which the customer is told by mail, and the language of their pages."""
     with unit_of_work():
         job = locked_job(user, job_id)
         customers.set_email(job.car.customer, email)
+        if language in LANGUAGES:
+            customers.set_language(job.car.customer, language)
     say(
         request, "The customer is told by mail from now on." if email.strip() else "The customer gets no mail any more."
     )

@@ -17,6 +17,7 @@ from uchiwa.core.shelf.carrying import Changes
 from uchiwa.core.shelf.contents import ShelfKind
 from uchiwa.core.typed_number import typed_number
 from uchiwa.core.whole_number import whole_number
+from uchiwa.services.languages import LANGUAGES
 from uchiwa.services.mail.telling import title_of
 from uchiwa.services.taking_on import CarOffered, start_of, take_on
 from uchiwa.store import events, job_notes, live_sessions, mails, people, revisions, setups, shelf
@@ -68,7 +69,7 @@ def _offered(typed: Mapping[str, str], file: tuple[bytes, str], layout: tuple[by
     return CarOffered(
         typed.get("customer", "")[:120], typed.get("car", "")[:120], typed.get("details", "")[:200],
         address_typed(email) if email else "", whole_number(typed.get("start", "")), whole_number(typed.get("car_file", "")),
-        *file, *layout, _changes(typed), typed.get("once", "")[:64],
+        *file, *layout, _changes(typed), typed.get("once", "")[:64], typed.get("language", ""),
     )  # fmt: skip
 
 
@@ -79,7 +80,7 @@ def _new_page(request: Request, user: User, typed: Mapping[str, str], problem: s
         look = _look(user, typed)
     return render(
         request, "job_new.html", user, status=400 if problem else 200, values=typed, problem=problem, maps=maps, cars=cars,
-        layouts=layouts, outcome_words=outcome_words, sensors=PRESSURE_LINES.values(), **look,
+        layouts=layouts, outcome_words=outcome_words, sensors=PRESSURE_LINES.values(), languages=LANGUAGES, **look,
     )  # fmt: skip
 
 
@@ -174,6 +175,7 @@ def job(request: Request, user: Person, job_id: int) -> Response:
         sent=sent,
         mail_title=title_of,
         mail=mails.enabled(),
+        languages=LANGUAGES,
         workers=workers,
         results=results,
         verdict=verdict(results),

@@ -13,6 +13,7 @@ class CustomerPage {
     this.root = root;
     this.refs = refs;
     this.timer = 0;
+    this.words = JSON.parse(root.dataset.words);
     this.follow();
   }
   over() {
@@ -29,7 +30,7 @@ class CustomerPage {
   }
   async send(files) {
     if (!files.length) return;
-    await sendFiles(this.root.dataset.address, files, this.refs.sending);
+    await sendFiles(this.root.dataset.address, files, this.refs.sending, this.words.broke_off);
     await this.refresh();
   }
   async refresh() {
@@ -46,7 +47,7 @@ class CustomerPage {
     const { go } = this.refs;
     const words = go.textContent;
     go.disabled = true;
-    go.textContent = "Driving …";
+    go.textContent = this.words.driving;
     try {
       await fetchFragment(event.target.action, { body: new FormData(event.target) });
       await this.refresh();

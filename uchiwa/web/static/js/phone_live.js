@@ -18,6 +18,7 @@ class PhoneLivePage {
   constructor(root, refs) {
     Object.assign(this, { root, refs, heardAt: 0, end: 0, said: "", saidAt: 0, standing: null, linked: false });
     const { address, session } = root.dataset;
+    this.words = JSON.parse(root.dataset.words);
     this.address = address;
     if (!session) {
       setInterval(() => this.look(), LOOK_MS);
@@ -93,7 +94,14 @@ class PhoneLivePage {
   speak(words) {
     if (!this.refs.aloud.checked) return;
     speechSynthesis.cancel();
-    speechSynthesis.speak(new SpeechSynthesisUtterance(words.replace("rpm", "revs")));
+    speechSynthesis.speak(this.utterance(words));
+  }
+  utterance(words) {
+    const said = new SpeechSynthesisUtterance(
+      words.replace("rpm", document.documentElement.lang === "en" ? "revs" : ""),
+    );
+    said.lang = document.documentElement.lang;
+    return said;
   }
   aloud() {
     localStorage.setItem(SPEAKS, this.refs.aloud.checked ? "yes" : "no");
@@ -105,8 +113,8 @@ class PhoneLivePage {
     this.standing = standing;
     if (before && before.message !== standing.message) this.fetchWords();
     if (!standing.running) {
-      this.refs.words.textContent = "The drive is over";
-      this.refs.more.textContent = "All of it is kept, and is being read. Thank you.";
+      this.refs.words.textContent = this.words.over;
+      this.refs.more.textContent = this.words.kept;
       this.root.classList.remove("is-here");
       this.root.classList.add("is-over");
       this.refs.leave.hidden = true;
@@ -120,19 +128,17 @@ class PhoneLivePage {
     refs.allow.hidden = standing.allowed;
     refs.back.hidden = !standing.allowed;
     if (standing.allowed) {
-      refs.leaveHead.textContent = standing.acknowledged
-        ? "Your car drives by a correction"
-        : "Corrections are allowed for this drive";
+      refs.leaveHead.textContent = standing.acknowledged ? this.words.corrected : this.words.allowed;
     }
   }
   say() {
     const { standing } = this;
     const quiet = performance.now() - this.heardAt;
-    let [words, dot] = ["being recorded", "is-busy"];
-    if (standing && !standing.running) [words, dot] = ["ended", "is-fine"];
-    else if (!this.linked) [words, dot] = ["this phone has no link just now", "is-needs"];
+    let [words, dot] = [this.words.recorded, "is-busy"];
+    if (standing && !standing.running) [words, dot] = [this.words.ended, "is-fine"];
+    else if (!this.linked) [words, dot] = [this.words.no_link, "is-needs"];
     else if (this.heardAt && quiet > SILENT_AFTER_MS)
-      [words, dot] = [`the car’s link is silent, ${Math.round(quiet / 1000)} s; nothing is lost`, "is-needs"];
+      [words, dot] = [this.words.silent.replace("{seconds}", Math.round(quiet / 1000)), "is-needs"];
     const mark = this.refs.link.firstElementChild;
     mark.className = `dot ${dot}`;
     this.refs.link.replaceChildren(mark, words);
@@ -140,10 +146,10 @@ class PhoneLivePage {
 
   async mark() {
     const { mark } = this.refs;
-    const words = "Mark this moment";
+    const words = this.words.mark;
     try {
       const { at } = await fetchJson(`${this.here}/mark`, { body: formData({}) });
-      mark.textContent = `Marked at ${clockText(at)}`;
+      mark.textContent = this.words.marked.replace("{at}", clockText(at));
       mark.classList.add("is-done");
       setTimeout(() => {
         mark.textContent = words;

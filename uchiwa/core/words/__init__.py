@@ -1,0 +1,1 @@
+"""Sentences that can be said in another language than they were written in."""
