@@ -14,7 +14,8 @@ _AXE = Path(__file__).with_name("axe") / "axe.min.js"
 _RULES = ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "best-practice"]
 _SHOP = (
     "/", "/jobs/new", "/shop/checks", "/shop/channels", "/shop/people", "/shop/customers?show=1", "/shop/settings", "/shop/audit",
-    "/operation", "/account", "/account/second-factor", "/mailbox",
+    "/operation", "/account", "/account/second-factor", "/account/tokens", "/api/docs", "/mailbox", "/shelf", "/shelf/1",
+    "/shelf/2", "/shelf/3", "/shelf/4", "/shelf/6",
 )  # fmt: skip
 _JOB = ("", "/car", "/image", "/setups", "/history")
 _ROUND = (

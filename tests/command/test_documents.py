@@ -22,6 +22,7 @@ from uchiwa.core.proposals.idle_air.policy import IdleAirPolicy
 from uchiwa.core.proposals.warm_up.policy import WarmUpPolicy
 from uchiwa.core.quantities.catalogue import QUANTITIES
 from uchiwa.core.review.rules import RULES
+from uchiwa.core.tables.a2l import assignment
 from uchiwa.core.tables.editing.line import VERBS
 from uchiwa.core.tables.image import layout_json
 from uchiwa.core.tables.interchange import calibration_json
@@ -66,6 +67,14 @@ def test_the_commands_of_idle_run_and_find_something(tmp_path, monkeypatch):
 def test_the_example_layout_describes_an_image():
     layout = layout_json.loads(blocks(ROOT / "docs" / "formats.md", "layout")[0])
     assert [(one.id, one.place.length) for one in layout.tables] == [("ve_main", 18)]
+
+
+def test_the_example_assignment_says_what_is_taken():
+    (block,) = blocks(ROOT / "docs" / "shelf.md", "assignment")
+    told = assignment.loads(block)
+    assert [one.role for one in told.take.values()] == ["volumetric_efficiency"]
+    assert [one.quantity for one in told.inputs.values()] == ["engine_speed"]
+    assert len(told.checksums) == 1
 
 
 def test_every_word_of_the_cell_line_is_documented():

@@ -51,7 +51,7 @@ class Words:
 
     @cached_property
     def _locale(self) -> Locale:
-        return Locale.parse(self.language)
+        return Locale.parse("en_GB" if self.language == ENGLISH else self.language)
 
     @cached_property
     def decimal(self) -> str:

@@ -12,13 +12,13 @@ TYPES = {
     "f32": "FLOAT32_IEEE", "f64": "FLOAT64_IEEE",
 }  # fmt: skip
 MEASURED = {
-    "engine_speed": ("nmot", "Engine speed"),
-    "manifold_pressure": ("psaug", "Manifold absolute pressure"),
-    "pressure_ratio": ("prat", "Pressure ratio"),
-    "coolant_temperature": ("tmot", "Coolant temperature"),
-    "airflow_frequency": ("fhfm", "MAF frequency"),
-    "airflow_voltage": ("uhfm", "MAF voltage"),
-    "in_gear": ("bgang", "In gear"),
+    "engine_speed": ("EngineSpeed", "Engine speed"),
+    "manifold_pressure": ("IntakePressure", "Manifold absolute pressure"),
+    "pressure_ratio": ("PressureRatio", "Pressure ratio"),
+    "coolant_temperature": ("CoolantTemp", "Coolant temperature"),
+    "airflow_frequency": ("AirMeterFrequency", "MAF frequency"),
+    "airflow_voltage": ("AirMeterVoltage", "MAF voltage"),
+    "in_gear": ("InGear", "In gear"),
 }
 
 

@@ -66,7 +66,7 @@ def test_what_does_not_fit_is_said_and_nothing_is_half_taken(table, why):
 
 
 def test_a_table_of_another_id_is_known_by_its_role():
-    step, _ = onto(OWN, start(laid([1000, 3000], [40, 80], [[10, 30], [50, 70]], id="kfve")))
+    step, _ = onto(OWN, start(laid([1000, 3000], [40, 80], [[10, 30], [50, 70]], id="another")))
     assert step.content.table("ve_main").grid[0].tolist() == [10, 20, 30]
 
 

@@ -25,8 +25,8 @@ from uchiwa.standin.simulate import simulate
 
 CARS = ("corvid-pike", "larkspur-tern", "bramble-wren")
 INPUTS = {
-    "nmot": "engine_speed", "psaug": "manifold_pressure", "prat": "pressure_ratio", "tmot": "coolant_temperature",
-    "fhfm": "airflow_frequency", "uhfm": "airflow_voltage", "bgang": "in_gear",
+    "EngineSpeed": "engine_speed", "IntakePressure": "manifold_pressure", "PressureRatio": "pressure_ratio", "CoolantTemp": "coolant_temperature",
+    "AirMeterFrequency": "airflow_frequency", "AirMeterVoltage": "airflow_voltage", "InGear": "in_gear",
 }  # fmt: skip
 
 
@@ -86,7 +86,7 @@ def test_a_layout_is_written_and_read_back_equal():
 
 HEAD = """/begin PROJECT P "" /begin MODULE ECU "A controller"
 /begin MOD_COMMON "" BYTE_ORDER MSB_LAST ALIGNMENT_LONG 4 /end MOD_COMMON
-/begin MEASUREMENT nmot "Engine speed" UWORD rpm 1 0 0 8000 /end MEASUREMENT
+/begin MEASUREMENT EngineSpeed "Engine speed" UWORD rpm 1 0 0 8000 /end MEASUREMENT
 /begin MEASUREMENT pim "MAP" UWORD kPa 1 0 0 300 /end MEASUREMENT
 /begin COMPU_METHOD rpm "" RAT_FUNC "%6.0" "1/min" COEFFS 0 4 0 0 0 1 /end COMPU_METHOD
 /begin COMPU_METHOD kPa "" LINEAR "%6.1" "kPa" COEFFS_LINEAR 0.5 10 /end COMPU_METHOD
@@ -100,10 +100,10 @@ HEAD = """/begin PROJECT P "" /begin MODULE ECU "A controller"
 /begin RECORD_LAYOUT Far FNC_VALUES 1 UBYTE ROW_DIR PLONG /end RECORD_LAYOUT
 /begin RECORD_LAYOUT Falling AXIS_PTS_X 1 UWORD INDEX_DECR DIRECT FNC_VALUES 2 UBYTE ROW_DIR DIRECT /end RECORD_LAYOUT
 """
-SPEED = "/begin AXIS_DESCR STD_AXIS nmot rpm 3 0 8000 /end AXIS_DESCR"
+SPEED = "/begin AXIS_DESCR STD_AXIS EngineSpeed rpm 3 0 8000 /end AXIS_DESCR"
 PRESSURE = "/begin AXIS_DESCR STD_AXIS pim kPa 2 0 300 /end AXIS_DESCR"
-FIXED = "/begin AXIS_DESCR FIX_AXIS nmot rpm 3 0 8000 FIX_AXIS_PAR_DIST 4000 2000 3 /end AXIS_DESCR"
-SHIFTED = "/begin AXIS_DESCR FIX_AXIS nmot rpm 3 0 8000 FIX_AXIS_PAR 4000 11 3 /end AXIS_DESCR"
+FIXED = "/begin AXIS_DESCR FIX_AXIS EngineSpeed rpm 3 0 8000 FIX_AXIS_PAR_DIST 4000 2000 3 /end AXIS_DESCR"
+SHIFTED = "/begin AXIS_DESCR FIX_AXIS EngineSpeed rpm 3 0 8000 FIX_AXIS_PAR 4000 11 3 /end AXIS_DESCR"
 
 
 def file_of(*parts: str) -> bytes:
@@ -192,8 +192,8 @@ def test_a_rational_conversion_is_read_and_written():
         (characteristic("K", "VAL_BLK", "Byte", "pct", more="NUMBER 8"), "VAL_BLK"),
         (characteristic("K", "VALUE", "Byte", "pct", more="BIT_MASK 0x3"), "some bits"),
         (characteristic("K", "MAP", "Std", "pct", SPEED), "has 1 axes"),
-        (characteristic("K", "CURVE", "Byte", "pct", "/begin AXIS_DESCR CURVE_AXIS nmot rpm 3 0 1 CURVE_AXIS_REF K /end AXIS_DESCR"), "CURVE_AXIS"),
-        (characteristic("K", "CURVE", "Byte", "pct", "/begin AXIS_DESCR COM_AXIS nmot rpm 3 0 1 AXIS_PTS_REF Gone /end AXIS_DESCR"), "Gone"),
+        (characteristic("K", "CURVE", "Byte", "pct", "/begin AXIS_DESCR CURVE_AXIS EngineSpeed rpm 3 0 1 CURVE_AXIS_REF K /end AXIS_DESCR"), "CURVE_AXIS"),
+        (characteristic("K", "CURVE", "Byte", "pct", "/begin AXIS_DESCR COM_AXIS EngineSpeed rpm 3 0 1 AXIS_PTS_REF Gone /end AXIS_DESCR"), "Gone"),
         (characteristic("K", "CURVE", "Byte", "pct", "/begin AXIS_DESCR FIX_AXIS vfzg rpm 3 0 1 FIX_AXIS_PAR 0 1 3 /end AXIS_DESCR"), "vfzg"),
     ],
 )  # fmt: skip
@@ -255,7 +255,7 @@ def test_suggestions_go_by_words_and_axes():
     found = suggested(described(car))
     roles = {one.role for one in found.take.values()}
     assert {"volumetric_efficiency", "spark_advance", "lambda_target", "displacement"} <= roles
-    assert found.inputs["nmot"] == Input(quantity="engine_speed")
+    assert found.inputs["EngineSpeed"] == Input(quantity="engine_speed")
     assert layout_from(described(car), found).left_out == ()
 
 

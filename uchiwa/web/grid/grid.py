@@ -57,12 +57,17 @@ def points(axis: Axis, digits: int = 6) -> tuple[str, ...]:
     return tuple(point_words(axis, at, digits) for at in range(axis.size))
 
 
-def diverging(percent: float) -> str:
-    """Fill for an error: amber adds fuel, indigo takes it out; full at ±12 %."""
+def fill_level(percent: float) -> int:
+    """How strongly an error is filled, 0 … `FILL_STEPS`; full at ±12 %, 0 for NaN."""
     if not math.isfinite(percent):
-        return ""
-    level = min(FILL_STEPS, math.ceil(abs(percent) / FULL_ERROR_PERCENT * FILL_STEPS - 0.25))
-    return f"{'add' if percent > 0 else 'cut'}-{level}" if level > 0 else ""
+        return 0
+    return max(0, min(FILL_STEPS, math.ceil(abs(percent) / FULL_ERROR_PERCENT * FILL_STEPS - 0.25)))
+
+
+def diverging(percent: float) -> str:
+    """Fill for an error: amber adds fuel, indigo takes it out."""
+    level = fill_level(percent)
+    return f"{'add' if percent > 0 else 'cut'}-{level}" if level else ""
 
 
 def one_hue(share: float) -> str:

@@ -2,18 +2,21 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 
 import numpy as np
 
 from uchiwa.core.logs.log import FloatArray
 from uchiwa.services.glance import ErrorMap, Glance, PullCurve
-from uchiwa.web.grid.grid import diverging
+from uchiwa.web.grid.grid import FILL_STEPS, fill_level
 from uchiwa.web.svg.scale import Scale, Tick, spread_out
 
 MAP_WIDTH, MAP_HEIGHT = 400.0, 190.0
 PULL_WIDTH, PULL_HEIGHT = 400.0, 170.0
 PATH_WIDTH, PATH_HEIGHT = 400.0, 96.0
+_LEAN, _RICH, _NOT_DRIVEN = (0xD4, 0xA8, 0x53), (0x7F, 0x90, 0xB9), "#EDEBE5"
+_FAINTEST = 0.185
 
 
 @dataclass(frozen=True)
@@ -24,7 +27,7 @@ class Square:
     y: float
     width: float
     height: float
-    classes: str
+    fill: str
 
 
 @dataclass(frozen=True)
@@ -59,6 +62,17 @@ class PathPicture:
     floor: float
 
 
+def paint(percent: float) -> str:
+    """The colour of a cell's error, as an attribute: a PDF's pictures do not see the page's style."""
+    if not math.isfinite(percent):
+        return _NOT_DRIVEN
+    level = fill_level(percent)
+    if level == 0:
+        return "#FFFFFF"
+    part = _FAINTEST + (1.0 - _FAINTEST) * (level - 1) / (FILL_STEPS - 1)
+    return "#" + "".join(f"{round(255 - part * (255 - one)):02X}" for one in (_LEAN if percent > 0 else _RICH))
+
+
 def map_picture(one: ErrorMap) -> MapPicture:
     """Cells as squares, higher load upwards."""
     rows, columns = one.percent.shape
@@ -67,7 +81,7 @@ def map_picture(one: ErrorMap) -> MapPicture:
     squares = [
         Square(
             round(left + i * width, 2), round(bottom - (j + 1) * height, 2), round(width - 0.8, 2), round(height - 0.8, 2),
-            diverging(float(one.percent[j, i])) if np.isfinite(one.percent[j, i]) else "never",
+            paint(float(one.percent[j, i])),
         )
         for j in range(rows)
         for i in range(columns)

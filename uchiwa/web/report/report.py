@@ -35,6 +35,17 @@ _OF_THE_CAR = frozenset({
 })  # fmt: skip
 """Checks whose findings are about the car rather than about how it was recorded."""
 _MOST_TABLES, _MOST_WARNINGS = 3, 4
+_DONE = {
+    "volumetric_efficiency": N_("Fuel: corrected to what was measured in {count} places of the map, {span}."),
+    "maf_curve": N_("Fuel: the air meter’s curve corrected to what was measured at {count} points, {span}."),
+    "lambda_target": N_("Mixture: the target changed in {count} places of the map, {span}."),
+    "spark_advance": N_("Ignition: timing changed in {count} places of the map, {span}."),
+    "idle_airflow": N_("Idle: its air set at {count} coolant temperatures, {span}."),
+    "warmup_factor": N_("Warm-up: fuel while cold set at {count} coolant temperatures, {span}."),
+    "cold_lambda_offset": N_("Warm-up: the mixture while cold set at {count} coolant temperatures, {span}."),
+    "airflow_clamp": N_("Air meter: the limits of its reading set at {count} engine speeds, {span}."),
+}
+_DONE_OTHERWISE = N_("{table}: {count} cells changed, {span}")
 _NOT_YET = {
     Region.IDLE.value: N_("At idle the mixture is not right yet, or was not measured enough."),
     Region.CRUISE.value: N_("In steady driving the mixture is not right yet, or was not measured enough."),
@@ -63,6 +74,11 @@ class Picture:
     def count(self) -> int:
         """Cells that changed."""
         return int(self.told.change.changed.sum())
+
+    @property
+    def done(self) -> str:
+        """What was done in plain words, to be told with table, count and span."""
+        return _DONE.get(self.table.role, _DONE_OTHERWISE)
 
 
 def _picture(told: ChangedTable, display: DisplayUnits) -> Picture:
