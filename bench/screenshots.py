@@ -66,6 +66,9 @@ def take_all(page: Page) -> None:
     first, second = job_path(page, "Halloran"), job_path(page, "Onu")
     page.goto(first)
     picture(page, "job")
+    page.goto(f"{first}/revisions/2/report")
+    picture(page, "report")
+    take_start(page)
     wren = job_path(page, "Haddad")
     page.goto(f"{wren}/rounds/2/logs")
     picture(page, "logs")
@@ -83,6 +86,19 @@ def take_all(page: Page) -> None:
     take_bins(page, first)
     take_live(page, job_path(page, "Wilk"))
     take_spark(page, job_path(page, "Banerjee"))
+
+
+def take_start(page: Page) -> None:
+    """A car taken on from the shelf, with what is different in it."""
+    page.goto("/jobs/new")
+    page.get_by_label("From the shelf").select_option(index=1)
+    page.locator("[name=customer]").fill("Ida Marlow")
+    page.locator("[name=car]").fill("Corvid Pike 1.8")
+    page.locator("[name=spark_down]").fill("4")
+    page.locator("[name=spark_why]").fill("95 octane instead of 98")
+    page.locator("[name=injector_flow]").fill("8.2")
+    page.locator("aside", has_text="Spark 4° down").wait_for()
+    picture(page, "take-on")
 
 
 def take_idle(page: Page, job: str) -> None:
@@ -105,7 +121,7 @@ def take_bins(page: Page, job: str) -> None:
 
 
 def take_calibrations(page: Page, job: str) -> None:
-    """Tables under edit, a comparison, the review, a return and its report."""
+    """Tables under edit, and the review."""
     page.goto(f"{job}/rounds/2/tables?table=ve_main")
     page.locator("td[data-i='2'][data-j='9']").click()
     page.locator("td[data-i='6'][data-j='11']").click(modifiers=["Shift"])
@@ -114,10 +130,6 @@ def take_calibrations(page: Page, job: str) -> None:
     picture(page, "tables")
     page.goto(f"{job}/rounds/2/review")
     picture(page, "review")
-    page.goto(f"{job}/rounds/1/return")
-    picture(page, "return")
-    page.goto(f"{job}/revisions/1/report")
-    picture(page, "report")
 
 
 def take_reading(page: Page, job: str) -> None:

@@ -6,16 +6,17 @@ import math
 import re
 import zlib
 
+import numpy as np
 import pytest
 
 from tests.web.test_round import at_fuel, path  # noqa: F401
 from tests.web.test_tables import answer_all, draft, edit
-from uchiwa.services.glance import glance
+from uchiwa.services.glance import PullCurve, glance
 from uchiwa.services.languages import LANGUAGES
 from uchiwa.store import customers
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import Revision, Round
-from uchiwa.web.report.glance_picture import map_picture, paint
+from uchiwa.web.report.glance_picture import map_picture, paint, pull_picture
 from uchiwa.web.report.report import as_pdf, standalone
 
 
@@ -84,3 +85,15 @@ def test_the_map_of_errors_carries_its_colours_itself(returned, scene):
     assert [paint(0.0), paint(math.nan), paint(12.0), paint(-40.0)] == ["#FFFFFF", "#EDEBE5", "#D4A853", "#7F90B9"]
     drawn = re.findall(r"<(?:rect|circle|polyline)\b[^>]*>", content)
     assert all("fill=" in shape for shape in drawn)
+
+
+def test_pulls_lie_over_each_other_and_the_gain_is_their_mean_where_both_were():
+    speed = np.arange(2000.0, 6001.0, 500.0)
+    before = PullCurve(1, speed, np.where(speed > 5000, np.nan, 200.0), "road")
+    now = PullCurve(3, speed, np.where(speed < 2600, np.nan, 220.0), "road")
+    picture = pull_picture((before, now))
+    assert [number for number, _ in picture.lines] == [1, 3]
+    assert [len(points.split()) for _, points in picture.lines] == [7, 7]
+    assert picture.gain_percent == pytest.approx(10.0)
+    assert pull_picture((now,)).gain_percent is None
+    assert pull_picture(()) is None
