@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import cache
 from io import BytesIO
 from pathlib import Path
 
@@ -14,12 +15,14 @@ from uchiwa.web.customer.standin import WAYS
 
 UCHIWA = Path(__file__).parent.parent / "uchiwa"
 KEYWORDS = {"_": None, "N_": None, "Sentence": None, "say": None}
-CODE = ("core/checks", "core/briefs", "core/live", "core/logs/drives.py", "services/languages.py", "store/collected.py",
+CODE = ("core/checks", "core/briefs", "core/logs/readers", "core/logs/recognition/recognise.py", "store/leases.py",
+        "services/importing.py", "worker/import_process.py", "services/upload_pieces.py", "core/live", "core/logs/drives.py", "services/languages.py", "store/collected.py",
         "web/customer", "web/report")  # fmt: skip
 STAGES = ("reading", "keeping samples", "checking")
 
 
-def gathered() -> set[str]:
+@cache
+def gathered() -> frozenset[str]:
     """Texts with their places."""
     found: set[str] = set(STAGES)
     for part in CODE:
@@ -35,7 +38,7 @@ def gathered() -> set[str]:
     found |= {
         QUANTITIES[one].title for one in ("manifold_pressure", "exhaust_temperature", "oil_temperature", "airflow")
     }
-    return {one for one in found if one.strip() and one not in ("", "{told} {rest}", "{drives}")}
+    return frozenset(one for one in found if one.strip() and one not in ("", "{told} {rest}", "{drives}"))
 
 
 def _text(told) -> str:

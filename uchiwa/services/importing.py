@@ -23,7 +23,7 @@ from uchiwa.core.logs.log import FloatArray, Log
 from uchiwa.core.logs.readers import check_size, read_recordings
 from uchiwa.core.logs.recognition.knowledge import Assignment, Knowledge
 from uchiwa.core.tables.table import Calibration, Table
-from uchiwa.core.words.sentence import plain_data
+from uchiwa.core.words.sentence import Sentence, plain_data
 from uchiwa.services import summaries
 from uchiwa.services.mail import telling
 from uchiwa.services.summaries import tell_if_all_are_there
@@ -120,8 +120,7 @@ def read_and_check(log: LogFile) -> None:
         recordings = read_recordings(data, _file_name(log), surroundings.knowledge, surroundings.buses)
         del data
     except BadInput as error:
-        said = str(error).removeprefix(f"{_file_name(log)}: ")
-        refuse(log, said[:1].upper() + said[1:])
+        refuse(log, _why(error, _file_name(log)))
         return
     progress.tell(30, "keeping samples")
     rows = [log, *import_results.siblings(log, len(recordings) - 1)]
@@ -137,8 +136,17 @@ def read_and_check(log: LogFile) -> None:
     _show(log, rows, recordings, surroundings)
 
 
+def _why(error: BadInput, name: str) -> Sentence:
+    """What is wrong with a file and what to do, without its name, as a sentence for any language."""
+    where = error.where if error.where and error.where != name else ""
+    told = {"what": error.what, "where": where, "advice": error.advice or ""}
+    if where:
+        return Sentence("{where}: {what}; {advice}.", **told) if error.advice else Sentence("{where}: {what}.", **told)
+    return Sentence("{what}; {advice}.", **told) if error.advice else Sentence("{what}.", **told)
+
+
 @run_again
-def refuse(log: LogFile, message: str) -> None:
+def refuse(log: LogFile, message: Sentence) -> None:
     """Say why a log cannot be used, to whoever sent it and to the tuner.
 
     Raises:

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import hashlib
+from collections.abc import Callable
 from dataclasses import dataclass
 
+from uchiwa.core.words.sentence import Sentence
 from uchiwa.store import uploads
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import Job, Round
@@ -29,12 +31,10 @@ class Receipt:
     said: str = ""
     refused: int = 0
 
-    @property
-    def answer(self) -> dict[str, object]:
-        """As the sending script reads it."""
-        return (
-            {"said": self.said} if self.refused else {"received": self.received, "done": self.done, "said": self.said}
-        )
+    def answer(self, say: Callable[[str], str] = str) -> dict[str, object]:
+        """As the sending script reads it, in the language in which `say` says it."""
+        said = say(self.said) if self.said else ""
+        return {"said": said} if self.refused else {"received": self.received, "done": self.done, "said": said}
 
 
 def upload_key(name: str, size: int, changed: str) -> str:
@@ -52,15 +52,28 @@ def take_piece(
 ) -> Receipt:
     """Keep a piece; with the last one the file waits for a worker to import it. Call outside a transaction."""
     if size > TOTAL_LIMIT_BYTES or size < 0:
-        said = f"{name} is larger than {TOTAL_LIMIT_BYTES / 1e6:.0f} MB. Record one drive to a file, and send it again."
+        said = Sentence(
+            "{name} is larger than {most:.0f} MB. Record one drive to a file, and send it again.",
+            name=name, most=TOTAL_LIMIT_BYTES / 1e6,
+        )  # fmt: skip
         return Receipt(said=said, refused=TOO_LARGE)
     with unit_of_work():
         if by_customer and start == 0 and uploads.too_many(job):
-            said = f"More than {uploads.HOURLY} logs came within an hour. Please wait a little, then send the next."
-            return Receipt(said=said, refused=TOO_MANY)
+            return Receipt(said=too_many(), refused=TOO_MANY)
     log, new = uploads.receive_piece(
         job, round_, upload_key(name, size, changed), name, start, size, piece, by_customer=by_customer
     )
-    said = "" if new in (None, True) else f"{name} is the same file as {log.name}, which is already here."
     done = new is not None
-    return Receipt(size if done else int(log.size), done, said)
+    return Receipt(size if done else int(log.size), done, "" if new in (None, True) else same_file(name, log.name))
+
+
+def too_many() -> Sentence:
+    """Said to whoever sends more than an hour may bring."""
+    return Sentence(
+        "More than {most} logs came within an hour. Please wait a little, then send the next.", most=uploads.HOURLY
+    )
+
+
+def same_file(name: str, kept: str) -> Sentence:
+    """Said of a file that the job has already."""
+    return Sentence("{name} is the same file as {kept}, which is already here.", name=name, kept=kept)

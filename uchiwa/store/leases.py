@@ -8,6 +8,7 @@ from datetime import timedelta
 
 from peewee import Expression, fn
 
+from uchiwa.core.words.sentence import Sentence
 from uchiwa.store.clock import now
 from uchiwa.store.database import run_again, unit_of_work
 from uchiwa.store.log_states import IMPORTING, STORED
@@ -61,9 +62,10 @@ def worn_out(log_id: int) -> LogFile | None:
     return first(wanted.for_update("FOR UPDATE SKIP LOCKED"))  # type: ignore[arg-type]  # peewee takes the clause
 
 
-WORN_OUT = (
-    f"Reading it was begun {ATTEMPTS} times and never came to an end. The file is kept: export it again as plain text, "
-    "one drive to a file, or have it checked again."
+WORN_OUT = Sentence(
+    "Reading it was begun {times} times and never came to an end. The file is kept: export it again as plain text, "
+    "one drive to a file, or have it checked again.",
+    times=ATTEMPTS,
 )
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import json
 from collections import deque
 from collections.abc import Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
@@ -13,6 +14,7 @@ import zstandard
 from peewee import Function, IntegrityError, fn
 
 from uchiwa.core.errors import BadInput
+from uchiwa.core.words.sentence import Sentence, sentence_of
 from uchiwa.store import moves, shops
 from uchiwa.store.clock import now
 from uchiwa.store.database import run_again, unit_of_work
@@ -190,11 +192,18 @@ def whole(log: LogFile) -> bytes:
     return bytes(data)
 
 
-def refuse_row(log: LogFile, message: str) -> None:
+def refuse_row(log: LogFile, message: Sentence) -> None:
     LogFile.delete().where(LogFile.source == log).execute()
-    LogFile.update(state=REFUSED, message=message[:500], lease_until=None, stage="", attempts=0).where(
+    told = message[:1].upper() + message[1:500]
+    words = json.dumps(message.data, ensure_ascii=False)
+    LogFile.update(state=REFUSED, message=told, message_words=words, lease_until=None, stage="", attempts=0).where(
         LogFile.id == log.id
     ).execute()
+
+
+def why_refused(log: LogFile) -> str:
+    """Why a log cannot be read, as a sentence that can be said in any language."""
+    return sentence_of(json.loads(log.message_words)) if log.message_words else log.message
 
 
 def drop_abandoned() -> int:

@@ -8,6 +8,7 @@ import sys
 import time
 from dataclasses import dataclass
 
+from uchiwa.core.words.sentence import Sentence
 from uchiwa.services.importing import read_and_check, refuse
 from uchiwa.store import leases
 from uchiwa.store.database import has_no_room, is_lost
@@ -16,7 +17,9 @@ from uchiwa.worker.budget import Budget, budget_of
 from uchiwa.worker.child import DONE, FAILED, NO_DATABASE, Child
 
 _log = logging.getLogger("uchiwa.work")
-TOO_LARGE = "Reading it takes more memory than a file of its size may. Export it again with fewer channels, one drive to a file."
+TOO_LARGE = Sentence(
+    "Reading it takes more memory than a file of its size may. Export it again with fewer channels, one drive to a file."
+)
 _NICE, _MOST_NICE = 7, 15
 
 

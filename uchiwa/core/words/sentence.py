@@ -27,6 +27,10 @@ class Sentence(str):
         made.template, made.values = template, values
         return made
 
+    def __getnewargs_ex__(self) -> tuple[tuple[str], dict[str, Any]]:
+        """By which it is made again in another process."""
+        return (self.template,), self.values
+
     def said(self, translate: Callable[[str], str], decimal: str = ".") -> str:
         """The sentence in another language.
 

@@ -48,6 +48,7 @@ class LogFile(Base):
     dyno = BooleanField(default=False)
     by_customer = BooleanField(default=False)
     message = CharField(max_length=500, default="")
+    message_words = LongTextField(null=True)
     duration_s = DoubleField(null=True)
     samples = IntegerField(null=True)
     notes = TextField(default="{}")

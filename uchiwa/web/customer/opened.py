@@ -8,6 +8,7 @@ from fastapi import Depends, HTTPException, Request
 from fastapi.responses import Response
 
 from uchiwa.services.languages import words_of
+from uchiwa.store import uploads
 from uchiwa.store.models import Job, Round
 from uchiwa.web.requests.links import TooManyGuessesError, open_link
 
@@ -33,7 +34,13 @@ Opened = Annotated[tuple[Job, Round], Depends(opened)]
 def spoken(job: Job) -> dict[str, Any]:
     """What a customer's template speaks with: `_` for texts, `since` and `date` for moments, and the language."""
     words = words_of(job.car.customer.language)
-    return {"_": words.say, "since": words.ago, "date": words.date, "language": words.language}
+    return {
+        "_": words.say,
+        "since": words.ago,
+        "date": words.date,
+        "language": words.language,
+        "why_refused": lambda log: words.capital(words.say(uploads.why_refused(log))),
+    }
 
 
 def private(answer: Response) -> Response:

@@ -122,7 +122,7 @@ def piece(
     """Keep the next piece of a file."""
     job, round_ = opened
     taken = upload_pieces.take_piece(job, round_, body, name, size, changed, start, by_customer=True)
-    return private(JSONResponse(taken.answer, taken.refused or 200))
+    return private(JSONResponse(taken.answer(spoken(job)["_"]), taken.refused or 200))
 
 
 @router.post(_HERE + "/logs/upload", dependencies=[FromOurForm])
@@ -130,17 +130,18 @@ def upload(request: Request, opened: Opened, token: str, files: list[UploadFile]
     """Keep whole files, for browsers without script."""
     said: list[str] = []
     job, round_ = opened
+    words = spoken(job)["_"]
     for file in files:
         if not file.filename:
             continue
         with unit_of_work():
             full = uploads.too_many(job)
         if full:
-            said.append(f"More than {uploads.HOURLY} logs came within an hour. Please wait a little.")
+            said.append(words(upload_pieces.too_many()))
             break
         log, new = uploads.receive(job, round_, file.filename, file.file, by_customer=True)
         if not new:
-            said.append(f"{file.filename} is the same file as {log.name}, which is already here.")
+            said.append(words(upload_pieces.same_file(file.filename, log.name)))
     if said:
         say(request, " ".join(said))
     return private(RedirectResponse(f"/c/{token}", 303))

@@ -18,6 +18,7 @@ from uchiwa.core.logs.readers.packed import MOST_MEMBERS, TooMuchError, gunzip, 
 from uchiwa.core.logs.readers.sniff import Kind, kind_of
 from uchiwa.core.logs.recognition.knowledge import NOTHING_KNOWN, Knowledge
 from uchiwa.core.logs.recognition.recognise import recognise
+from uchiwa.core.words.sentence import N_, Sentence
 
 READ_LIMIT_BYTES = 160_000_000
 MOST_RECORDINGS = 100
@@ -28,9 +29,13 @@ def check_size(size: int, name: str) -> None:
     """Raises BadInput if a file of `size` bytes is larger than logs may be."""
     if size > READ_LIMIT_BYTES:
         raise BadInput(
-            f"the file has {size / 1e6:.0f} MB, and logs are read up to {READ_LIMIT_BYTES / 1e6:.0f} MB",
+            Sentence(
+                "the file has {size:.0f} MB, and logs are read up to {most:.0f} MB",
+                size=size / 1e6,
+                most=READ_LIMIT_BYTES / 1e6,
+            ),
             where=name,
-            advice="record one drive to a file, or export fewer channels or a lower rate",
+            advice=N_("record one drive to a file, or export fewer channels or a lower rate"),
         )
 
 
@@ -51,7 +56,11 @@ class _Room:
         self.members -= members
         self.bytes -= size
         if self.members < 0:
-            raise TooMuchError(f"it holds more than {MOST_MEMBERS} files", where=name, advice="send fewer at once")
+            raise TooMuchError(
+                Sentence("it holds more than {most} files", most=MOST_MEMBERS),
+                where=name,
+                advice=N_("send fewer at once"),
+            )
         if self.bytes < 0:
             raise too_large(READ_LIMIT_BYTES, name)
 
@@ -69,13 +78,19 @@ def read_unrecognised(data: bytes, name: str, buses: tuple[BusDescription, ...] 
     channels = max((sum(len(raster.channels) for raster in log.rasters) for log in found), default=0)
     if len(found) > MOST_RECORDINGS:
         raise BadInput(
-            f"it holds {len(found)} recordings, and at most {MOST_RECORDINGS} are read from one file",
+            Sentence(
+                "it holds {count} recordings, and at most {most} are read from one file",
+                count=len(found),
+                most=MOST_RECORDINGS,
+            ),
             where=name,
-            advice="export them one by one",
+            advice=N_("export them one by one"),
         )
     if channels > MOST_COLUMNS:
         raise BadInput(
-            f"it has {channels} channels, and a log may have {MOST_COLUMNS}", where=name, advice="export fewer of them"
+            Sentence("it has {count} channels, and a log may have {most}", count=channels, most=MOST_COLUMNS),
+            where=name,
+            advice=N_("export fewer of them"),
         )
     return found
 
@@ -83,10 +98,10 @@ def read_unrecognised(data: bytes, name: str, buses: tuple[BusDescription, ...] 
 def _read(data: bytes, name: str, depth: int, room: _Room) -> list[Log]:
     check_size(len(data), name)
     if not data or not data[:65536].strip():
-        raise BadInput("the file is empty", where=name, advice="export the log again and send that file")
+        raise BadInput(N_("the file is empty"), where=name, advice=N_("export the log again and send that file"))
     kind = kind_of(data)
     if kind in (Kind.GZIP, Kind.ZIP) and depth >= _DEPTH:
-        raise BadInput("it is packed more than twice over", where=name, advice="send the log itself")
+        raise BadInput(N_("it is packed more than twice over"), where=name, advice=N_("send the log itself"))
     bus = bus_kind(data)
     if bus is not None:
         return read_bus(data, bus, name, room.buses)
@@ -110,9 +125,9 @@ def _read(data: bytes, name: str, depth: int, room: _Room) -> list[Log]:
             return read_delimited(data, name)
         case _:
             raise BadInput(
-                "this is not a text file, whatever it is called",
+                N_("this is not a text file, whatever it is called"),
                 where=name,
-                advice="export the log as delimited text (CSV) or as MDF from the logger's own program",
+                advice=N_("export the log as delimited text (CSV) or as MDF from the logger's own program"),
             )
 
 
@@ -165,7 +180,7 @@ def read_recordings(
         except BadInput as error:
             refusal = refusal or error
     if not logs:
-        raise refusal or BadInput("it holds no recording", where=name, advice="record again")
+        raise refusal or BadInput(N_("it holds no recording"), where=name, advice=N_("record again"))
     if len(logs) > 1:
         logs = [_numbered(log, number, len(logs)) for number, log in enumerate(logs, start=1)]
     return logs

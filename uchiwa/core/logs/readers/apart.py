@@ -15,12 +15,13 @@ from multiprocessing.context import BaseContext
 from typing import Any, TypeVar
 
 from uchiwa.core.errors import BadInput
+from uchiwa.core.words.sentence import N_, Sentence
 
 SECONDS = 60.0
 ROOM_BYTES = 256 << 20
 _TIMES_THE_FILE = 4
 _Found = TypeVar("_Found")
-_ADVICE = "export the log again, as delimited text if the program offers it"
+_ADVICE = N_("export the log again, as delimited text if the program offers it")
 
 
 @cache
@@ -81,11 +82,13 @@ def _read_here(read: Callable[[bytes], _Found], data: bytes, what: str, where: s
     except BadInput as error:
         raise BadInput(error.what, where=where, advice=error.advice) from error
     except MemoryError as error:
-        raise BadInput(f"the {what} file claims to be far larger than it is", where=where, advice=_ADVICE) from error
+        raise BadInput(
+            Sentence("the {what} file claims to be far larger than it is", what=what), where=where, advice=_ADVICE
+        ) from error
     except (KeyboardInterrupt, SystemExit):
         raise
     except BaseException as error:  # a damaged file may break the library in any way, and none must reach a person
-        raise BadInput(f"the {what} file is damaged", where=where, advice=_ADVICE) from error
+        raise BadInput(Sentence("the {what} file is damaged", what=what), where=where, advice=_ADVICE) from error
 
 
 def read_apart(read: Callable[[bytes], _Found], data: bytes, what: str, where: str) -> _Found:
@@ -112,10 +115,14 @@ def read_apart(read: Callable[[bytes], _Found], data: bytes, what: str, where: s
     try:
         ours.send_bytes(data)
         if not ours.poll(SECONDS):
-            raise BadInput(f"the {what} file cannot be read within {SECONDS:.0f} s", where=where, advice=advice)
+            raise BadInput(
+                Sentence("the {what} file cannot be read within {most:.0f} s", what=what, most=SECONDS),
+                where=where,
+                advice=advice,
+            )
         kind, answer = ours.recv()
     except (EOFError, OSError) as error:
-        raise BadInput(f"the {what} file is damaged", where=where, advice=advice) from error
+        raise BadInput(Sentence("the {what} file is damaged", what=what), where=where, advice=advice) from error
     finally:
         ours.close()
         child.kill()
@@ -126,5 +133,7 @@ def read_apart(read: Callable[[bytes], _Found], data: bytes, what: str, where: s
     if kind == "refused":
         raise BadInput(answer[0], where=where, advice=answer[1])
     if kind == "memory":
-        raise BadInput(f"the {what} file claims to be far larger than it is", where=where, advice=advice)
-    raise BadInput(f"the {what} file is damaged", where=where, advice=advice)
+        raise BadInput(
+            Sentence("the {what} file claims to be far larger than it is", what=what), where=where, advice=advice
+        )
+    raise BadInput(Sentence("the {what} file is damaged", what=what), where=where, advice=advice)

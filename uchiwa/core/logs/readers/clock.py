@@ -10,6 +10,7 @@ from uchiwa.core.errors import BadInput
 from uchiwa.core.logs.log import BoolArray, FloatArray
 from uchiwa.core.quantities.naming import plain_name
 from uchiwa.core.quantities.units import convert, known_unit, plain_unit
+from uchiwa.core.words.sentence import N_, Sentence
 
 DAY = 86_400.0
 _FEWEST_ROWS = 8
@@ -156,11 +157,15 @@ def seconds_of(values: FloatArray, unit: str, name: str) -> tuple[FloatArray, st
     """
     if unit:
         if not known_unit(unit) or plain_unit(unit) in ("1", "-"):
-            raise BadInput(f"the unit “{unit}” of time is not known", where=name, advice="write s or ms")
+            raise BadInput(
+                Sentence("the unit “{unit}” of time is not known", unit=unit), where=name, advice=N_("write s or ms")
+            )
         try:
             return convert(values, unit, "s"), ""
         except BadInput:
-            raise BadInput(f"“{unit}” is not a unit of time", where=name, advice="write s or ms") from None
+            raise BadInput(
+                Sentence("“{unit}” is not a unit of time", unit=unit), where=name, advice=N_("write s or ms")
+            ) from None
     head = values[np.isfinite(values)][:5000]
     steps = np.diff(head)
     steps = steps[steps > 0]

@@ -12,6 +12,7 @@ from uchiwa.core.logs.readers.columnar_content import columnar_content
 from uchiwa.core.logs.readers.delimited import hold
 from uchiwa.core.logs.readers.dialect import split_unit
 from uchiwa.core.logs.readers.sniff import Kind
+from uchiwa.core.words.sentence import N_
 
 
 def read_columnar(data: bytes, kind: Kind, name: str) -> list[Log]:
@@ -27,7 +28,9 @@ def read_columnar(data: bytes, kind: Kind, name: str) -> list[Log]:
     if at is None:
         at = next((number for number, (_, _, _, sort) in enumerate(named) if sort == "seconds"), None)
     if at is None:
-        raise BadInput("no time column was found", where=name, advice="name the column of times “Time” with its unit")
+        raise BadInput(
+            N_("no time column was found"), where=name, advice=N_("name the column of times “Time” with its unit")
+        )
     _, unit, times, sort = named[at]
     guess = ""
     if sort == "seconds":
@@ -37,7 +40,7 @@ def read_columnar(data: bytes, kind: Kind, name: str) -> list[Log]:
     repairs = [Repair("guess", 0, guess)] if guess else []
     kept = advancing(time)
     if int(kept.sum()) < 2:
-        raise BadInput("its times do not advance", where=name, advice="check the time column and export again")
+        raise BadInput(N_("its times do not advance"), where=name, advice=N_("check the time column and export again"))
     if not kept.all():
         count = int((~kept).sum())
         repairs.append(Repair("time", count, f"{count} rows whose time is missing or does not advance were left out"))

@@ -12,6 +12,7 @@ from uchiwa.core.logs.log import FloatArray
 from uchiwa.core.logs.readers.clock import clock_seconds, is_clock
 from uchiwa.core.logs.readers.dialect import Dialect, is_number
 from uchiwa.core.quantities.states import is_absent, state_of
+from uchiwa.core.words.sentence import N_, Sentence
 
 _MOST_STATES = 64
 _MOST_CODES = 12
@@ -81,7 +82,9 @@ def read_columns(data: bytes, dialect: Dialect, skip: int, where: str) -> list[C
         if not isinstance(error, (pl.exceptions.PolarsError, pl.exceptions.PanicException)):
             raise
         said = str(error).splitlines()[0][:120]
-        raise BadInput(f"its rows cannot be read ({said})", where=where, advice="export the log again") from error
+        raise BadInput(
+            Sentence("its rows cannot be read ({said})", said=said), where=where, advice=N_("export the log again")
+        ) from error
     parsed = dict(zip(ids, frame.get_columns(), strict=True))
     checked = dict(zip(doubtful, again.get_columns(), strict=True)) if again is not None else {}
     del frame, again

@@ -26,6 +26,7 @@ from uchiwa.core.logs.readers.dialect import Dialect, dialect_of, fields_of
 from uchiwa.core.logs.readers.sniff import as_utf8
 from uchiwa.core.logs.timebase import at_times, bridgeable, own_period
 from uchiwa.core.quantities.units import plain_unit
+from uchiwa.core.words.sentence import N_
 
 _MOST_PIECES = 200
 _RESTART_S = 1.0
@@ -61,7 +62,7 @@ def read_delimited(data: bytes, name: str) -> list[Log]:
         except BadInput as error:
             first_refusal = first_refusal or error
     if not logs:
-        raise first_refusal or BadInput("it has no rows", where=name, advice="record again: nothing was logged")
+        raise first_refusal or BadInput(N_("it has no rows"), where=name, advice=N_("record again: nothing was logged"))
     return logs
 
 
@@ -92,7 +93,7 @@ def _sections(text: bytes, where: str) -> list[_Section]:
         text = re.sub(rb"[\r\n]+", b"\n", text)
         return [_Section(dialect_of(text, where), [(text, dialect_of(text, where).first_row)])]
     if len(cuts) > 2 * _MOST_PIECES:
-        raise BadInput("its header stands in it hundreds of times", where=where, advice="export the log again")
+        raise BadInput(N_("its header stands in it hundreds of times"), where=where, advice=N_("export the log again"))
     edges = [0, *(at for at, _ in cuts), len(text)]
     after_blank = [False, *(blank for _, blank in cuts)]
     sections: list[_Section] = []
@@ -176,11 +177,13 @@ def _recordings(section: _Section, name: str) -> list[Log]:
     columns = _joined(parts)
     rows = columns[0].values.size
     if rows < 2:
-        raise BadInput("it has only one row", where=name, advice="record at least a few seconds")
+        raise BadInput(N_("it has only one row"), where=name, advice=N_("record at least a few seconds"))
     titles = _titled(dialect)
     at = _time_column(dialect, columns)
     if not any(np.isfinite(column.values).any() for number, column in enumerate(columns) if number != at):
-        raise BadInput("there is not one number below its header", where=name, advice="export the log as numbers")
+        raise BadInput(
+            N_("there is not one number below its header"), where=name, advice=N_("export the log as numbers")
+        )
     time, guess = _time(dialect, columns, at, rows, name)
     if guess:
         repairs.append(Repair("guess", 0, guess))
@@ -195,7 +198,7 @@ def _recordings(section: _Section, name: str) -> list[Log]:
         if log is not None:
             logs.append(log)
     if not logs:
-        raise BadInput("its times do not advance", where=name, advice="check the time column and export again")
+        raise BadInput(N_("its times do not advance"), where=name, advice=N_("check the time column and export again"))
     return logs
 
 
@@ -309,15 +312,15 @@ def _time(dialect: Dialect, columns: list[Column], at: int | None, rows: int, na
             )
         if step is None and measures_torque(dialect.names):
             raise BadInput(
-                "it has torque or power, but neither engine speed rising from row to row nor a time",
+                N_("it has torque or power, but neither engine speed rising from row to row nor a time"),
                 where=name,
-                advice="export the run with its engine speed (rpm)",
+                advice=N_("export the run with its engine speed (rpm)"),
             )
         if step is None:
             raise BadInput(
-                "no time column was found, and no sample rate above the header",
+                N_("no time column was found, and no sample rate above the header"),
                 where=name,
-                advice="name the column of times “Time” with its unit",
+                advice=N_("name the column of times “Time” with its unit"),
             )
         return np.arange(
             rows, dtype=np.float64

@@ -10,6 +10,7 @@ from uchiwa.core.errors import BadInput
 from uchiwa.core.logs.readers.clock import is_clock
 from uchiwa.core.quantities.states import is_absent, state_of
 from uchiwa.core.quantities.units import known_unit, plain_unit
+from uchiwa.core.words.sentence import N_, Sentence
 
 MOST_COLUMNS = 4000
 DELIMITERS = (",", ";", "\t", "|")
@@ -193,7 +194,9 @@ def dialect_of(data: bytes, where: str) -> Dialect:
     above = [number for number in range(start) if lines[number].strip()]
     if not above or max(len(split[above[-1]]), 1) < 2:
         raise BadInput(
-            "it has no header with channel names", where=where, advice="export the log again with channel names on top"
+            N_("it has no header with channel names"),
+            where=where,
+            advice=N_("export the log again with channel names on top"),
         )
     at = above[-1]
     units_row: list[str] = []
@@ -206,9 +209,9 @@ def dialect_of(data: bytes, where: str) -> Dialect:
         units_row, at = split[at], above[-2]
     if len(split[at]) > MOST_COLUMNS:
         raise BadInput(
-            f"it has {len(split[at])} columns, and a log may have {MOST_COLUMNS}",
+            Sentence("it has {count} columns, and a log may have {most}", count=len(split[at]), most=MOST_COLUMNS),
             where=where,
-            advice="export fewer channels",
+            advice=N_("export fewer channels"),
         )
     named = [split_unit(field) for field in split[at]]
     units = [
@@ -233,15 +236,17 @@ def _refusal(filled: list[str], where: str) -> BadInput:
     """What is missing in a text without rows."""
     if len(filled) == 0:
         return BadInput(
-            "no header line was found", where=where, advice="export the log again with channel names on top"
+            N_("no header line was found"), where=where, advice=N_("export the log again with channel names on top")
         )
     wide = [line for line in filled if any(len(fields_of(line, one)) >= 2 for one in DELIMITERS)]
     if len(wide) == 1 and wide[0] == filled[-1]:
-        return BadInput("it has a header and no rows", where=where, advice="record again: nothing was logged")
+        return BadInput(N_("it has a header and no rows"), where=where, advice=N_("record again: nothing was logged"))
     if len(wide) >= 3 and len(wide) >= 0.8 * len(filled):
-        return BadInput("there is not one number below its header", where=where, advice="export the log as numbers")
+        return BadInput(
+            N_("there is not one number below its header"), where=where, advice=N_("export the log as numbers")
+        )
     return BadInput(
-        "its first lines are not columns of a log",
+        N_("its first lines are not columns of a log"),
         where=where,
-        advice="export it as text with one column per channel, separated by comma, semicolon or tab",
+        advice=N_("export it as text with one column per channel, separated by comma, semicolon or tab"),
     )

@@ -12,6 +12,7 @@ from uchiwa.core.live.batch import read_batch
 from uchiwa.core.live.clock import SteadyClock
 from uchiwa.core.live.opening import FORMAT, Opening
 from uchiwa.core.logs.log import BoolArray, Channel, FloatArray, Log, Raster, Repair
+from uchiwa.core.words.sentence import N_
 
 _SLOW = 0.9
 _FEWEST = 2
@@ -52,7 +53,9 @@ def read_live(data: bytes, name: str) -> list[Log]:
             parts.append(batch.rows)
             last = batch.number
     if sum(part.shape[0] for part in parts) < _FEWEST:
-        raise BadInput("fewer than two rows came", where=name, advice="record again, for half a minute at least")
+        raise BadInput(
+            N_("fewer than two rows came"), where=name, advice=N_("record again, for half a minute at least")
+        )
     return [_log(opening, parts, marks, broken, name)]
 
 
@@ -70,7 +73,9 @@ def _log(opening: Opening, parts: list[FloatArray], marks: list[float], broken: 
     time = np.concatenate([times for times, _ in taken])
     values = np.concatenate([part[kept, 1:] for part, (_, kept) in zip(parts, taken, strict=True)])
     if time.size < _FEWEST:
-        raise BadInput("its times do not advance", where=name, advice="check the program’s clock, and record again")
+        raise BadInput(
+            N_("its times do not advance"), where=name, advice=N_("check the program’s clock, and record again")
+        )
     notes = {"revision": opening.mark} if opening.mark else {}
     return Log(
         name, _rasters(opening, time, values, marks), MappingProxyType(notes), _repairs(clock, broken, len(parts))

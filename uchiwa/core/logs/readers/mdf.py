@@ -15,6 +15,7 @@ from uchiwa.core.logs.readers.bus.frames import BusKind
 from uchiwa.core.logs.readers.clock import advancing
 from uchiwa.core.logs.readers.groups import Content
 from uchiwa.core.logs.readers.mdf_content import mdf_content
+from uchiwa.core.words.sentence import N_, Sentence
 
 
 def read_mdf(data: bytes, name: str, buses: tuple[BusDescription, ...] = ()) -> list[Log]:
@@ -26,7 +27,7 @@ def read_mdf(data: bytes, name: str, buses: tuple[BusDescription, ...] = ()) -> 
     Raises:
         BadInput: it is damaged, or holds no channel with two samples.
     """
-    return [_log(read_apart(partial(mdf_content, buses), data, "MDF", name), name, "the MDF file")]
+    return [_log(read_apart(partial(mdf_content, buses), data, "MDF", name), name, N_("the MDF file"))]
 
 
 def read_bus(data: bytes, kind: BusKind, name: str, buses: tuple[BusDescription, ...]) -> list[Log]:
@@ -35,13 +36,15 @@ def read_bus(data: bytes, kind: BusKind, name: str, buses: tuple[BusDescription,
     Raises:
         BadInput: it is damaged, or nothing says what its frames mean.
     """
-    return [_log(read_apart(partial(bus_content, buses, kind), data, kind.value.upper(), name), name, "the file")]
+    return [_log(read_apart(partial(bus_content, buses, kind), data, kind.value.upper(), name), name, N_("the file"))]
 
 
 def _log(content: Content, name: str, what: str) -> Log:
     usable = [group for group in content.groups if np.isfinite(group.time).sum() >= 2]
     if not usable:
-        raise BadInput(f"{what} holds no recording", where=name, advice="record again: nothing was logged")
+        raise BadInput(
+            Sentence("{what} holds no recording", what=what), where=name, advice=N_("record again: nothing was logged")
+        )
     start = min(float(np.nanmin(group.time)) for group in usable)
     repairs: list[Repair] = []
     rasters: list[Raster] = []
@@ -63,5 +66,5 @@ def _log(content: Content, name: str, what: str) -> Log:
             channels.append(Channel(unique, unit, clean, source_unit=unit))
         rasters.append(Raster(group.time[kept] - start, tuple(channels)))
     if not rasters:
-        raise BadInput("its times do not advance", where=name, advice="export the log again")
+        raise BadInput(N_("its times do not advance"), where=name, advice=N_("export the log again"))
     return Log(name, tuple(rasters), MappingProxyType(content.notes), tuple(repairs))

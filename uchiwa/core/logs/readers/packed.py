@@ -7,10 +7,11 @@ import zipfile
 import zlib
 
 from uchiwa.core.errors import BadInput
+from uchiwa.core.words.sentence import N_, Sentence
 
 MOST_MEMBERS = 50
 _PIECE = 1 << 18
-_EXPORT = "unpack it and send the log itself"
+_EXPORT = N_("unpack it and send the log itself")
 
 
 def gunzip(data: bytes, limit: int, where: str) -> bytes:
@@ -31,11 +32,11 @@ def gunzip(data: bytes, limit: int, where: str) -> bytes:
                 if len(result) > limit:
                     raise too_large(limit, where)
             if not stream.eof:
-                raise BadInput("the gzip file breaks off", where=where, advice="send it again")
+                raise BadInput(N_("the gzip file breaks off"), where=where, advice=N_("send it again"))
             rest = (stream.unused_data + pending[len(pending) :]).lstrip(b"\0")
             rest = rest if rest.startswith(b"\x1f\x8b") else b""
     except zlib.error as error:
-        raise BadInput("the gzip file is damaged", where=where, advice="send it again") from error
+        raise BadInput(N_("the gzip file is damaged"), where=where, advice=N_("send it again")) from error
     return bytes(result)
 
 
@@ -54,11 +55,13 @@ def unzip(data: bytes, limit: int, where: str) -> list[tuple[str, bytes]]:
             ]
             if len(members) > MOST_MEMBERS:
                 raise BadInput(
-                    f"the archive has {len(members)} files", where=where, advice=f"send at most {MOST_MEMBERS} at once"
+                    Sentence("the archive has {count} files", count=len(members)),
+                    where=where,
+                    advice=Sentence("send at most {most} at once", most=MOST_MEMBERS),
                 )
             for member in members:
                 if member.flag_bits & 1:
-                    raise BadInput("the archive is locked by a password", where=where, advice=_EXPORT)
+                    raise BadInput(N_("the archive is locked by a password"), where=where, advice=_EXPORT)
                 with archive.open(member) as stream:
                     content = stream.read(room + 1)
                 room -= len(content)
@@ -68,9 +71,9 @@ def unzip(data: bytes, limit: int, where: str) -> list[tuple[str, bytes]]:
     except (zipfile.BadZipFile, zlib.error, NotImplementedError, EOFError, OSError, ValueError, RuntimeError) as error:
         if isinstance(error, BadInput):
             raise
-        raise BadInput("the archive is damaged", where=where, advice=_EXPORT) from error
+        raise BadInput(N_("the archive is damaged"), where=where, advice=_EXPORT) from error
     if not found:
-        raise BadInput("the archive is empty", where=where, advice=_EXPORT)
+        raise BadInput(N_("the archive is empty"), where=where, advice=_EXPORT)
     return found
 
 
@@ -81,5 +84,7 @@ class TooMuchError(BadInput):
 def too_large(limit: int, where: str) -> TooMuchError:
     """Said of what would not fit into memory."""
     return TooMuchError(
-        f"unpacked it has more than {limit / 1e6:.0f} MB", where=where, advice="send one drive at a time"
+        Sentence("unpacked it has more than {most:.0f} MB", most=limit / 1e6),
+        where=where,
+        advice=N_("send one drive at a time"),
     )

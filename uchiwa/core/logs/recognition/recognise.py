@@ -15,6 +15,7 @@ from uchiwa.core.logs.recognition.plausible import AFR
 from uchiwa.core.logs.recognition.together import STANDING_RPM, judged_together
 from uchiwa.core.logs.recognition.ways import JUDGED
 from uchiwa.core.quantities.catalogue import QUANTITIES
+from uchiwa.core.words.sentence import N_, Sentence
 
 _DERIVED = {"mixture_voltage": "lambda_measured", "pressure_voltage": "manifold_pressure"}
 
@@ -61,9 +62,9 @@ def recognise(log: Log, knowledge: Knowledge = NOTHING_KNOWN) -> Log:
     if "engine_speed" not in winners:
         names = [channel.name[:60] for _, channel in flat][:6]
         raise BadInput(
-            f"no engine speed among its channels ({', '.join(names)} …)",
+            Sentence("no engine speed among its channels ({names} …)", names=", ".join(names)),
             where=log.name,
-            advice="add engine speed to the logger's channels and record again",
+            advice=N_("add engine speed to the logger's channels and record again"),
         )
     return replace(
         log,

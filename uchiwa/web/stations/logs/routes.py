@@ -153,7 +153,7 @@ def piece(
 ) -> Response:
     """Keep the next piece of a file."""
     taken = upload_pieces.take_piece(page.job, page.round, body, name, size, changed, start, by_customer=False)
-    return JSONResponse(taken.answer, taken.refused or 200)
+    return JSONResponse(taken.answer(), taken.refused or 200)
 
 
 def _log_of(page_job: int, log_id: int) -> LogFile:

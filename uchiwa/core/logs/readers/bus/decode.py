@@ -14,9 +14,10 @@ from uchiwa.core.logs.readers.bus.database import BusDatabase, Message, Signal, 
 from uchiwa.core.logs.readers.bus.frames import BusKind, Frames, read_frames
 from uchiwa.core.logs.readers.bus.obd import as_arrays, obd_values
 from uchiwa.core.logs.readers.groups import Content, Group
+from uchiwa.core.words.sentence import N_, Sentence
 
 _LEAST_SHARE = 0.02
-_ADVICE = "put the DBC of this car's bus on the shelf, and have the log read again"
+_ADVICE = N_("the DBC of this car’s bus has to be on the shop’s shelf; then have the log read again")
 
 
 @dataclass(frozen=True)
@@ -43,7 +44,7 @@ def decoded(frames: Frames, described: Sequence[BusDescription]) -> Content:
         BadInput: there are no frames, or nothing says what they mean.
     """
     if not frames.time.size:
-        raise BadInput("it holds no frame with data", advice="record again: nothing was heard on the bus")
+        raise BadInput(N_("it holds no frame with data"), advice=N_("record again: nothing was heard on the bus"))
     best, share = _fitting(frames, described)
     groups: list[Group] = []
     notes: dict[str, str] = {}
@@ -67,13 +68,22 @@ def _pair(
 
 
 def _why(frames: Frames, described: Sequence[BusDescription], best: BusDatabase | None, share: float) -> str:
-    number = np.unique(frames.identifier).size
-    said = f"it holds {frames.time.size:,} frames of {number} identifiers"
+    number = int(np.unique(frames.identifier).size)
+    count = int(frames.time.size)
     if not described:
-        return f"{said}, and no description (DBC) says what they mean"
+        return Sentence(
+            "it holds {count} frames of {number} identifiers, and no description (DBC) says what they mean",
+            count=count, number=number,
+        )  # fmt: skip
     if best is None or share == 0:
-        return f"{said}, and no description (DBC) knows any of them"
-    return f"{said}, of which {best.name} knows {share:.1%}: that is another bus or another car"
+        return Sentence(
+            "it holds {count} frames of {number} identifiers, and no description (DBC) knows any of them",
+            count=count, number=number,
+        )  # fmt: skip
+    return Sentence(
+        "it holds {count} frames of {number} identifiers, of which {name} knows {share:.1%}: that is another bus or another car",
+        count=count, number=number, name=best.name, share=share,
+    )  # fmt: skip
 
 
 def _fitting(frames: Frames, described: Sequence[BusDescription]) -> tuple[BusDatabase | None, float]:

@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 
 from uchiwa.core.errors import BadInput
 from uchiwa.core.logs.log import BoolArray, FloatArray, IntArray
+from uchiwa.core.words.sentence import N_, Sentence
 
 MOST = 8_000_000
 LONGEST = 64
@@ -87,7 +88,7 @@ def read_frames(kind: BusKind, data: bytes) -> Frames:
         extended.append(message.is_extended_id)
         content.append(bytes(message.data[:LONGEST]))
     if len(time) > MOST:
-        raise BadInput(f"it holds more than {MOST:,} frames", advice="record one drive to a file")
+        raise BadInput(Sentence("it holds more than {most} frames", most=MOST), advice=N_("record one drive to a file"))
     length = np.array([len(one) for one in content], dtype=np.int64)
     width = _STANDARD if not length.size or length.max() <= _STANDARD else LONGEST
     packed = b"".join(one.ljust(width, b"\0") for one in content)
