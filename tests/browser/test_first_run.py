@@ -104,7 +104,7 @@ def test_from_nothing_to_a_log_that_two_people_see(installation, browser, tmp_pa
     expect(owner.locator(".said")).to_contain_text("The shop is made")
 
     owner.get_by_role("link", name="shop", exact=True).click()
-    owner.get_by_label("Their e-mail address").fill("birk@ridge.example")
+    owner.get_by_label("E-mail, if they are to be told").fill("birk@ridge.example")
     owner.get_by_role("button", name="Invite", exact=True).click()
     expect(owner.locator(".fresh")).to_contain_text("/join/")
     join = re.search(r"http://\S+/join/\S+", installation.mail_to("birk@ridge.example", "invites you"))[0]
@@ -118,9 +118,9 @@ def test_from_nothing_to_a_log_that_two_people_see(installation, browser, tmp_pa
     base.write_text(calibration_json.dumps(pike_base()))
     second.get_by_role("link", name="Take on a car").first.click()
     second.get_by_label("Customer", exact=True).fill("I. Fell")
-    second.get_by_label("Their e-mail address").fill("fell@drivers.example")
+    second.get_by_label("E-mail, if they are to be told").fill("fell@drivers.example")
     second.get_by_label("Car", exact=True).fill("Corvid Pike")
-    second.get_by_label("Base calibration").set_input_files(base)
+    second.get_by_label("Its own calibration").set_input_files(base)
     second.get_by_role("button", name="Take it on").click()
     second.get_by_role("button", name="Send this brief").click()
     link = second.get_by_label("The link", exact=True).input_value()

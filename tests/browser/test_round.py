@@ -237,7 +237,7 @@ def test_a_bad_log_and_a_bad_calibration_are_said(page: Page, scene):
     page.get_by_label("Car", exact=True).fill("Corvid Pike")
     broken = json.loads(calibration_json.dumps(CAR.base()))
     broken["tables"][0]["values"][2].pop()
-    page.get_by_label("Base calibration (JSON)").set_input_files(
+    page.get_by_label("Its own calibration").set_input_files(
         [{"name": "base.json", "mimeType": "application/json", "buffer": json.dumps(broken).encode()}]
     )
     page.get_by_role("button", name="Take it on").click()

@@ -247,8 +247,8 @@ def bad_calibrations():
         "do not rise": changed(lambda table: table["x"]["breakpoints"].reverse()),
         "not known": changed(lambda table: table.update(colour="red")),
         "NaN": changed(lambda table: table["values"][2].__setitem__(1, float("nan"))),
-        "not JSON": b"\x00\x01",
-        "no base calibration": b"",
+        "identity": b"\x00\x01",
+        "nothing says what the car starts from": b"",
     }
 
 

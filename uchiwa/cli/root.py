@@ -28,7 +28,7 @@ SUBCOMMANDS: dict[str, Subcommand] = {
         "pulls", "Torque and power of full-load pulls by bands of engine speed, from dyno files and road logs."
     ),
     "secret": Subcommand("running", "The installation's secret, from which links and the tokens of forms follow."),
-    "remote": Subcommand("remote", "Jobs, logs, proposals and revisions of a server, with a personal token."),
+    "remote": Subcommand("remote", "Jobs, logs, proposals and revisions of a server."),
     "serve": Subcommand("running", "Start database, worker and web."),
     "standin": Subcommand("standins", "Simulated cars."),
     "work": Subcommand("running", "Run the worker alone.", hidden=True),

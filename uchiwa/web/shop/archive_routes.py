@@ -10,12 +10,13 @@ from fastapi.responses import RedirectResponse, Response
 from uchiwa.core.errors import BadInput
 from uchiwa.store import archive_in, archive_out
 from uchiwa.store.database import unit_of_work
-from uchiwa.web.pages import render, say
+from uchiwa.web.pages import say
 from uchiwa.web.report.report import safe_name
 from uchiwa.web.requests.session import FromOurForm, Person
 from uchiwa.web.requests.streamed import streamed
 from uchiwa.web.round_context import job_of
 from uchiwa.web.routing import router as new_router
+from uchiwa.web.shop.job_routes import new_page
 
 router = new_router()
 
@@ -43,7 +44,7 @@ def bring_in(request: Request, user: Person, archive_file: UploadFile) -> Respon
         with unit_of_work():
             job, logs = archive_in.bring_in(found, user)
     except BadInput as error:
-        return render(request, "job_new.html", user, status=400, values={}, problem=str(error))
+        return new_page(request, user, {}, str(error))
     say(
         request,
         f"The job is here with all its rounds. {len(logs)} log{'s are' if len(logs) != 1 else ' is'} being read.",

@@ -73,7 +73,8 @@ def _offered(typed: Mapping[str, str], file: tuple[bytes, str], layout: tuple[by
     )  # fmt: skip
 
 
-def _new_page(request: Request, user: User, typed: Mapping[str, str], problem: str = "") -> Response:
+def new_page(request: Request, user: User, typed: Mapping[str, str], problem: str = "") -> Response:
+    """The page on which a car is taken on, with what was typed and what is wrong with it."""
     with unit_of_work():
         maps, cars = (shelf.of_shop(user.shop_id, (one,)) for one in (ShelfKind.CALIBRATION, ShelfKind.CAR))
         layouts = shelf.of_shop(user.shop_id, (ShelfKind.LAYOUT,))
@@ -105,7 +106,7 @@ def new(request: Request, user: Person) -> Response:
         with unit_of_work():
             look = _look(user, typed)
         return render(request, "_job_start.html", user, outcome_words=outcome_words, **look)
-    return _new_page(request, user, typed)
+    return new_page(request, user, typed)
 
 
 @router.post("/jobs/new", dependencies=[FromOurForm])
@@ -116,7 +117,7 @@ def create(request: Request, user: Person, form: Fields) -> Response:
         file, layout = sent_file(form, "calibration", _CALIBRATION_LIMIT), sent_file(form, "layout", _LAYOUT_LIMIT)
         job = take_on(user, _offered(typed, file, layout))
     except BadInput as error:
-        return _new_page(request, user, typed, str(error))
+        return new_page(request, user, typed, str(error))
     return RedirectResponse(f"/jobs/{job.id}/rounds/1/brief", 303)
 
 

@@ -21,9 +21,13 @@ class TakeOnPage {
   constructor(_root, refs) {
     this.refs = refs;
     this.latest = latestOnly(150);
+    // What was typed before this page could listen.
+    if (ASKED.some((name) => this.refs.form.elements[name]?.value)) this.#show();
   }
-  async look(event) {
-    if (!ASKED.includes(event.target.name)) return;
+  look(event) {
+    if (ASKED.includes(event.target.name)) this.#show();
+  }
+  async #show() {
     const asked = new URLSearchParams();
     for (const name of ASKED) {
       const value = this.refs.form.elements[name]?.value;
