@@ -104,7 +104,7 @@ def test_from_nothing_to_a_log_that_two_people_see(installation, browser, tmp_pa
     expect(owner.locator(".said")).to_contain_text("The shop is made")
 
     owner.get_by_role("link", name="shop", exact=True).click()
-    owner.get_by_label("E-mail, if they are to be told").fill("birk@ridge.example")
+    owner.get_by_label("Their e-mail address").fill("birk@ridge.example")
     owner.get_by_role("button", name="Invite", exact=True).click()
     expect(owner.locator(".fresh")).to_contain_text("/join/")
     join = re.search(r"http://\S+/join/\S+", installation.mail_to("birk@ridge.example", "invites you"))[0]

@@ -12,7 +12,7 @@ import pytest
 from tests.web.test_round import at_fuel, path  # noqa: F401
 from tests.web.test_tables import answer_all, draft, edit
 from uchiwa.services.glance import PullCurve, glance
-from uchiwa.services.languages import LANGUAGES
+from uchiwa.services.languages import LANGUAGES, words_of
 from uchiwa.store import customers
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import Revision, Round
@@ -70,6 +70,9 @@ def test_what_was_done_is_said_plainly_in_the_customers_language(returned, langu
     }  # fmt: skip
     content = returned(language)
     assert said[language] in content
+    mark = re.escape(words_of(language).decimal)
+    (done,) = re.findall(f"<li>({said[language]}.*?)</li>", content)
+    assert re.search(rf"[+−]\d+{mark}\d", done)
     assert "{count}" not in content
 
 

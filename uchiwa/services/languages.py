@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import datetime
@@ -37,6 +38,9 @@ def _catalogue(language: str) -> Mapping[str, str]:
     with path.open("rb") as file:
         read = read_po(file, locale=language)
     return {str(one.id): str(one.string) for one in read if one.id and one.string and not one.fuzzy}
+
+
+_POINT = re.compile(r"(?<=\d)\.(?=\d)")
 
 
 @dataclass(frozen=True)
@@ -76,6 +80,10 @@ class Words:
     def number(self, value: float, digits: int = 0) -> str:
         """A number with its decimal mark."""
         return f"{value:.{digits}f}".replace(".", self.decimal).replace("-", "−")
+
+    def figures(self, text: str) -> str:
+        """A text of figures, such as a span, with the language's decimal mark."""
+        return _POINT.sub(self.decimal, text)
 
     def ago(self, moment: datetime | None) -> str:
         """How long ago, in one figure and one unit; a date for what is older than nine weeks."""

@@ -119,6 +119,7 @@ def body(
         law=LAW,
         _=words.say,
         number=words.number,
+        figures=words.figures,
         date=words.date,
         language=words.language,
         image_hash=image_hash,
