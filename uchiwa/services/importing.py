@@ -156,7 +156,7 @@ def refuse(log: LogFile, message: Sentence) -> None:
         lock_job(log.job_id)
         leases.must_hold(log)
         uploads.refuse_row(log, message)
-        telling.log_refused(log, message)
+        telling.log_refused(log, message[:1].upper() + message[1:])
         moves.passed(log.job_id)
 
 
