@@ -20,7 +20,7 @@ from uchiwa.standin.cars import pike_base
 from uchiwa.store import accounts, api_tokens, attempts, jobs, people
 from uchiwa.store.clock import now
 from uchiwa.store.database import unit_of_work
-from uchiwa.store.models import ApiToken, AuditEntry, LogFile
+from uchiwa.store.models import ApiToken, AuditEntry, Job, LogFile
 from uchiwa.web.api.app import create_api
 from uchiwa.web.api.caller import A_MINUTE, PATH
 from uchiwa.web.app import create_app
@@ -160,6 +160,19 @@ def test_tokens_are_made_told_once_and_revoked_on_a_page(client, scene):
     client.send_form(f"/account/tokens/{number}/revoke")
     assert client.get(f"{PATH}/jobs", headers={"authorization": f"Bearer {token}"}).status_code == 401
     assert "/api/v1/jobs/{job_id}/logs" in client.get("/api/docs").text
+
+
+def test_a_closed_job_takes_no_log(visitor, scene):
+    with unit_of_work():
+        Job.update(closed=True).where(Job.id == scene.job.id).execute()
+    sent = visitor.post(
+        f"{PATH}/jobs/{scene.job.id}/logs",
+        headers=token_for(scene.user),
+        files={"file": ("d.csv", log_text().encode())},
+    )
+    assert sent.status_code == 409
+    assert "closed" in sent.json()["said"]
+    assert LogFile.select().count() == 0
 
 
 def test_many_jobs_come_a_page_at_a_time(visitor, scene):

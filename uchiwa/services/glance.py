@@ -59,7 +59,7 @@ class Glance:
         results: what each round's logs showed, oldest first.
         maps: the error of the first round and of the last; fewer where there are no logs.
         pulls: the strongest pull of the first round that has one and of the last, measured alike.
-        knock: events found by the checks, first round and last.
+        knock: logs in which a check found knock, first round and last.
         idle: scatter of the warm idle speed, rpm, first round and last.
         watch: regions that are not right yet.
     """

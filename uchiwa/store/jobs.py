@@ -333,8 +333,8 @@ def hand_over(job: Job, by: User, to: User | None) -> None:
 
 
 def knock_seen(round_: Round) -> int:
-    """How many times a check found knock in the accepted logs of a round."""
-    query = FoundInLog.select(fn.COUNT(FoundInLog.id)).join(LogFile)
+    """In how many accepted logs of a round a check found knock."""
+    query = FoundInLog.select(fn.COUNT(FoundInLog.log.distinct())).join(LogFile)
     return int(
         query.where(LogFile.round == round_, LogFile.accepted, FoundInLog.rule.startswith("knock")).scalar() or 0
     )

@@ -22,7 +22,8 @@ from uchiwa.store.rows import first
 
 MOST = 500
 MOST_BUSES = 20
-_REMEMBERED = 12
+_REMEMBERED_BYTES = 24 * 2**20
+"""Of files; what is read from them takes about ten times as much."""
 _WITHOUT_CONTENT = tuple(one for name, one in ShelfEntry._meta.fields.items() if name != "content")
 
 
@@ -139,7 +140,7 @@ def file_of(entry: ShelfEntry) -> bytes:
     return unpack(ShelfEntry.select(ShelfEntry.content).where(ShelfEntry.id == entry.id).scalar())
 
 
-_contents: OrderedDict[str, Content] = OrderedDict()
+_contents: OrderedDict[str, tuple[int, Content]] = OrderedDict()
 _lock = Lock()
 
 
@@ -148,12 +149,13 @@ def content(entry: ShelfEntry) -> Content:
     with _lock:
         known = _contents.get(entry.content_hash)
     if known is None:
-        known = read_content(file_of(entry), entry.file_name or entry.name)
+        data = file_of(entry)
+        known = len(data), read_content(data, entry.file_name or entry.name)
         with _lock:
             _contents[entry.content_hash] = known
-            while len(_contents) > _REMEMBERED:
+            while len(_contents) > 1 and sum(size for size, _ in _contents.values()) > _REMEMBERED_BYTES:
                 _contents.popitem(last=False)
-    return known
+    return known[1]
 
 
 def buses(shop_id: int) -> tuple[BusDescription, ...]:

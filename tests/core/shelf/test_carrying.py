@@ -129,3 +129,21 @@ def test_another_cars_map_is_compared_on_this_cars_breakpoints():
     assert apart == ("over other breakpoints, compared on this car’s: Volumetric efficiency",)
     with pytest.raises(BadInput, match="no table in common"):
         compared_with(OWN, start(replace(table, role="spark_advance")))
+
+
+def test_a_unit_that_cannot_be_turned_is_refused_not_overruled():
+    flow = next(one for one in OWN.constants if one.role == "injector_flow")
+    odd = replace(OWN, constants=tuple(replace(one, unit="kPa") if one is flow else one for one in OWN.constants))
+    with pytest.raises(BadInput, match="kPa"):
+        list(changed(odd, Changes(injector_flow=8.2)))
+    told, apart = compared_with(OWN, odd)
+    assert "injector_flow" not in {one.role for one in told.constants}
+    assert any("injector flow cannot be compared" in one for one in apart)
+
+
+def test_a_constant_is_compared_in_this_cars_unit():
+    flow = next(one for one in OWN.constants if one.role == "injector_flow")
+    hourly = replace(flow, value=flow.value * 3.6, unit="kg/h")
+    other = replace(OWN, constants=tuple(hourly if one is flow else one for one in OWN.constants))
+    told, _ = compared_with(OWN, other)
+    assert told.constant("injector_flow") == pytest.approx(flow.value)

@@ -14,7 +14,7 @@ from uchiwa.core.logs.log import BoolArray, FloatArray
 from uchiwa.core.proposals.policy_file import PolicyFile
 from uchiwa.core.quantities.units import convert, plain_unit
 from uchiwa.core.tables.difference import same_axes
-from uchiwa.core.tables.table import Axis, Calibration, Table
+from uchiwa.core.tables.table import Axis, Calibration, Constant, Table
 
 _Flow = Annotated[float, Field(gt=0, le=1000, allow_inf_nan=False)]
 _LARGEST_SPARK = 25.0
@@ -79,7 +79,7 @@ def changed(start: Calibration, changes: Changes) -> Iterator[Carried]:
             advice = "leave it empty, or start from a map that holds one"
             raise BadInput(f"the map holds no {words.lower()}", where="the changes", advice=advice)
         constant = next(one for one in now.constants if one.role == role)
-        wanted = _in_unit(value, unit, constant.unit)
+        wanted = _in_unit(value, unit, constant.unit, words)
         if before == wanted:
             continue
         now = replace(
@@ -93,13 +93,19 @@ def changed(start: Calibration, changes: Changes) -> Iterator[Carried]:
         yield Carried(f"Spark {changes.spark_down:g}° down in {cells} cells, for {why}", now)
 
 
-def _in_unit(value: float, told: str, unit: str) -> float:
+def _in_unit(value: float, told: str, unit: str, what: str) -> float:
+    """A value in the unit in which the map keeps it.
+
+    Raises:
+        BadInput: it cannot be turned into that unit.
+    """
     if plain_unit(told) == plain_unit(unit) or not told:
         return value
     try:
         return round(float(convert(np.array([value]), told, unit)[0]), 9)
     except BadInput:
-        return value
+        said = f"the map keeps {what.lower()} in “{unit}”, into which {told} cannot be turned"
+        raise BadInput(said, where="the changes", advice="leave it empty, and set it in the tables") from None
 
 
 def spark_down(start: Calibration, degrees: float) -> tuple[Calibration, int]:
@@ -113,7 +119,8 @@ def spark_down(start: Calibration, degrees: float) -> tuple[Calibration, int]:
         raise BadInput("the map holds no table of spark", where="the changes", advice="leave spark as it is")
     cells, now = 0, start
     for table in tables:
-        after = table.with_grid(table.rounded(table.grid - degrees))
+        down = _in_unit(degrees, "deg", table.unit, table.title)
+        after = table.with_grid(table.rounded(table.grid - down))
         cells += int((after.grid != table.grid).sum())
         now = now.with_table(replace(after, zones=()))
     return now, cells
@@ -184,8 +191,16 @@ def compared_with(own: Calibration, other: Calibration) -> tuple[Calibration, tu
     if other_points:
         apart.insert(0, f"over other breakpoints, compared on this car’s: {', '.join(other_points)}")
     roles = {one.role: one for one in other.constants}
-    constants = tuple(replace(one, value=roles[one.role].value) for one in own.constants if one.role in roles)
-    return Calibration(own.id, other.title, constants, tuple(tables)), tuple(apart)
+    constants: list[Constant] = []
+    for mine in own.constants:
+        theirs = roles.get(mine.role)
+        if theirs is None:
+            continue
+        try:
+            constants.append(replace(mine, value=_in_unit(theirs.value, theirs.unit, mine.unit, mine.role)))
+        except BadInput:
+            apart.append(f"{mine.role.replace('_', ' ')} cannot be compared: “{theirs.unit}” beside “{mine.unit}”")
+    return Calibration(own.id, other.title, tuple(constants), tuple(tables)), tuple(apart)
 
 
 def _counterpart(table: Table, own: Calibration, start: Calibration) -> Table | None:

@@ -8,7 +8,7 @@ from typing import Annotated
 
 from fastapi import APIRouter, HTTPException, Path, Query, Response, UploadFile
 
-from uchiwa.core.rounds.progress import whose_move
+from uchiwa.core.rounds.progress import RoundFacts, whose_move
 from uchiwa.store import findings, jobs, log_files, shops, uploads
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import Job, LogFile, Round, User
@@ -51,8 +51,8 @@ def utc(moment: datetime) -> datetime:
     return moment.replace(tzinfo=UTC)
 
 
-def _job_out(job: Job, latest: Round) -> JobOut:
-    move, sentence = whose_move(jobs.facts_of([latest])[latest.id], closed=job.closed)
+def _job_out(job: Job, latest: Round, facts: RoundFacts) -> JobOut:
+    move, sentence = whose_move(facts, closed=job.closed)
     return JobOut(
         id=job.id, customer=job.car.customer.name, car=job.car.title, details=job.car.details, closed=job.closed,
         round=latest.number, move=str(move), sentence=sentence, moved_at=utc(job.moved_at),
@@ -77,7 +77,8 @@ def list_jobs(
     with unit_of_work():
         found = jobs.page_of(user.shop_id, after, _PAGE + 1, closed=closed)
         latest = jobs.latest_rounds([one.id for one in found[:_PAGE]])
-        rows = [_job_out(one, latest[one.id]) for one in found[:_PAGE]]
+        facts = jobs.facts_of(list(latest.values()))
+        rows = [_job_out(one, latest[one.id], facts[latest[one.id].id]) for one in found[:_PAGE]]
     return JobsOut(jobs=rows, next=rows[-1].id if len(found) > _PAGE else None)
 
 
@@ -86,7 +87,8 @@ def get_job(user: Reader, job_id: Id) -> JobOut:
     """One job."""
     with unit_of_work():
         job = job_of(user, job_id)
-        return _job_out(job, jobs.rounds(job)[-1])
+        latest = jobs.rounds(job)[-1]
+        return _job_out(job, latest, jobs.facts_of([latest])[latest.id])
 
 
 @router.get("/jobs/{job_id}/rounds/{number}/logs", tags=["logs"])
@@ -98,7 +100,10 @@ def list_logs(user: Reader, job_id: Id, number: Number) -> LogsOut:
 
 
 @router.post(
-    "/jobs/{job_id}/logs", tags=["logs"], status_code=202, responses={200: {"model": LogOut}, 413: {"model": Said}}
+    "/jobs/{job_id}/logs",
+    tags=["logs"],
+    status_code=202,
+    responses={200: {"model": LogOut}, 409: {"model": Said}, 413: {"model": Said}},
 )
 def send_log(user: Sender, job_id: Id, file: UploadFile, response: Response) -> LogOut:
     """Send a log to the round under work. It is kept first and read afterwards: ask for its state.
@@ -107,6 +112,8 @@ def send_log(user: Sender, job_id: Id, file: UploadFile, response: Response) -> 
     """
     with unit_of_work():
         job = job_of(user, job_id)
+        if job.closed:
+            raise HTTPException(409, "This job is closed: open it on its page, then send the log.")
         round_ = jobs.rounds(job)[-1]
         shops.must_have_room(job.shop_id, 1)
     if not file.size:

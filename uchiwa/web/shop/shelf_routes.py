@@ -61,7 +61,9 @@ def outcome_words(entry: ShelfEntry) -> str:
     if "within_percent" in told:
         parts.append(f"{told['within_percent']} % of cells within ±2 %")
     if "knock" in told:
-        parts.append("no knock" if not told["knock"] else f"knock found {told['knock']} times")
+        parts.append(
+            "no knock" if not told["knock"] else f"knock in {told['knock']} log{'s' if told['knock'] != 1 else ''}"
+        )
     return ", ".join(parts)
 
 
