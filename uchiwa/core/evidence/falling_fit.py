@@ -70,11 +70,7 @@ def fit_falling(
     order = np.lexsort((samples.stretch, y, x))
     x, y = x[order], y[order]
     weight, stretch = samples.weight[order], samples.stretch[order]
-    below, share = axis.place(x)
-    rows = np.arange(x.size)
-    design = np.zeros((x.size, n))
-    design[rows, below] = 1.0 - share
-    design[rows, below + 1] = share
+    design = lookup_shares(axis, x)
     counted = design.T @ weight
     dwell = design.T @ samples.seconds[order]
     near = axis.nearest(x)
@@ -84,7 +80,7 @@ def fit_falling(
     if x.size == 0:
         nothing = np.full(n, np.inf)
         return FallingFit(present.copy(), nothing, nothing.copy(), counted, dwell, stretches, mean)
-    bending = _bending(axis) * np.sqrt(max(float(np.median(counted[counted > 0])), 1.0))
+    bending = bending_of(axis) * np.sqrt(max(float(np.median(counted[counted > 0])), 1.0))
     penalty = bending * np.sqrt(_stiffness(design, y - design @ present, weight, bending, stretch))
     smooth = penalty @ present
     robust = np.ones(x.size)
@@ -129,7 +125,17 @@ def _mean(near: IntArray, away: FloatArray, weight: FloatArray, n: int) -> Float
         return np.bincount(near, weights=weight * away, minlength=n) / np.where(total > 0, total, np.nan)
 
 
-def _bending(axis: Axis) -> FloatArray:
+def lookup_shares(axis: Axis, x: FloatArray) -> FloatArray:
+    """The shares with which a controller looks a value up between two breakpoints; shape (m, n) for m places."""
+    below, share = axis.place(x)
+    rows = np.arange(x.size)
+    found = np.zeros((x.size, axis.size))
+    found[rows, below] = 1.0 - share
+    found[rows, below + 1] = share
+    return found
+
+
+def bending_of(axis: Axis) -> FloatArray:
     """Second differences over uneven breakpoints, scaled so that even ones give 1, −2, 1; shape (n − 2, n)."""
     n = axis.size
     steps = np.diff(axis.breakpoints)

@@ -76,7 +76,8 @@ def _steps(proposal: IdleAirProposal, curve: GearCurve, i: int) -> list[Step]:
     found = [Step("in the car", float(proposal.table.grid[curve.row, i]), change=False)]
     if moved.reached[i]:
         wanted = float(curve.fit.value[i] - proposal.table.grid[curve.row, i])
-        found.append(Step("what it needs is further by", wanted))
+        beside = "what it needs is further by"
+        found.append(Step(beside if curve.load is None else f"{beside}, a switched load at its mean", wanted))
         last = wanted
         for stage, words in _words(policy).items():
             value = float(stages[stage][i])

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,6 +12,7 @@ from uchiwa.core.errors import BadInput
 from uchiwa.core.evidence.falling_fit import FallingFit, SampleWeights, fit_falling
 from uchiwa.core.formulas.computed import SHIPPED, Book
 from uchiwa.core.idle.moments import Gear
+from uchiwa.core.idle.switched_load import SwitchedLoad, switched_load
 from uchiwa.core.logs.log import BoolArray, FloatArray, Log
 from uchiwa.core.proposals.chosen_cells import cells_mask
 from uchiwa.core.proposals.falling_curve import (
@@ -42,6 +43,7 @@ class GearCurve:
         fit: of its own samples.
         moved: what became of it.
         offset: that the row in gear was filled with, above neutral, in the table's unit; NaN where it was not.
+        load: that was switched on and off while it was recorded; None if none was found.
     """
 
     gear: Gear
@@ -49,6 +51,7 @@ class GearCurve:
     fit: FallingFit
     moved: MovedCurve
     offset: FloatArray
+    load: SwitchedLoad | None = None
 
 
 @dataclass(frozen=True, eq=False)
@@ -151,7 +154,9 @@ def proposal_from(
     notes = list(evidence.notes)
     for row, gear in sorted(enumerate(gears), key=lambda one: one[1] is Gear.IN_GEAR):
         before = table.grid[row]
-        fit = _fit(evidence, table, gear, before)
+        fit, load = _fit(evidence, table, gear, before)
+        if load is not None:
+            notes.append(_told_of(load, gear, table.unit))
         moved = move_curve(table, before, fit, _curve_policy(table, policy, open_[row], pinned[row]))
         offset = np.full(before.shape, np.nan)
         neutral = next((one for one in curves if one.gear is Gear.NEUTRAL), None)
@@ -161,9 +166,17 @@ def proposal_from(
         after[row], state[row] = moved.after, moved.state
         if moved.rising:
             notes.append(f"{gear.value}: the curve still rises with temperature, where pins or its own samples hold it")
-        curves.append(GearCurve(gear, row, fit, moved, offset))
+        curves.append(GearCurve(gear, row, fit, moved, offset, load))
     return IdleAirProposal(
         table, evidence, tuple(sorted(curves, key=lambda one: one.row)), after, state, policy, tuple(notes)
+    )
+
+
+def _told_of(load: SwitchedLoad, gear: Gear, unit: str) -> str:
+    return (
+        f"{gear.value}: something that was not recorded (a fan, lights, the alternator) takes {load.air:.2f} {unit} and was "
+        f"switched {load.switched} times, on for {load.share * 100:.0f} % of the time; the curve is for its mean, "
+        "whenever it happened to be on"
     )
 
 
@@ -189,12 +202,23 @@ def _what_to_do(evidence: IdleAirEvidence) -> str:
     return "record an idle from cold to warm, feet off, standing"
 
 
-def _fit(evidence: IdleAirEvidence, table: Table, gear: Gear, before: FloatArray) -> FallingFit:
+def _fit(
+    evidence: IdleAirEvidence, table: Table, gear: Gear, before: FloatArray
+) -> tuple[FallingFit, SwitchedLoad | None]:
+    """The curve through a gear's samples, and the load that was switched on and off meanwhile, taken at its mean.
+
+    The direction of a value's own samples stays that of the samples as they were recorded.
+    """
     use = evidence.of(gear)
+    coolant, air = evidence.coolant[use], evidence.air[use]
     weights = SampleWeights(evidence.weight[use], evidence.duration[use], evidence.stretch[use], evidence.log[use])
-    return fit_falling(
-        table.x, evidence.coolant[use], evidence.air[use], weights, before, _APART[evidence.source] * np.abs(before)
-    )
+    apart = _APART[evidence.source] * np.abs(before)
+    fit = fit_falling(table.x, coolant, air, weights, before, apart)
+    load = switched_load(table.x, coolant, air, fit.value, weights, evidence.time[use])
+    if load is None:
+        return fit, None
+    even = fit_falling(table.x, coolant, air - load.taken, weights, before, np.hypot(apart, load.error))
+    return replace(even, mean=fit.mean), load
 
 
 def _curve_policy(table: Table, policy: IdleAirPolicy, open_: BoolArray, pinned: BoolArray) -> CurvePolicy:
