@@ -5,7 +5,7 @@ from hypothesis import strategies as st
 
 from tests.conftest import make_log
 from uchiwa.core.errors import BadInput
-from uchiwa.core.logs.readers import READ_LIMIT_BYTES, check_size, read_log
+from uchiwa.core.logs.readers import READ_LIMIT_BYTES, check_size, columns, read_log
 from uchiwa.standin.logger import write_delimited
 
 GOOD = "Time [s],RPM [rpm],MAP [kPa],ECT [°F]\n0,800,40,212\n0.1,810,,213\n0.2,820,42,214\n"
@@ -119,3 +119,15 @@ def test_mutated_files_give_a_log_or_one_sentence(noise, at):
         read_log(data, "a.csv")
     except BadInput as error:
         assert "\n" not in str(error)
+
+
+@pytest.mark.parametrize(
+    ("panic", "raised"), [("Os { code: 11, kind: WouldBlock }", MemoryError), ("index 3", BadInput)]
+)
+def test_a_thread_that_could_not_be_had_is_no_fault_of_the_rows(monkeypatch, panic, raised):
+    def panics(*_: object) -> None:
+        raise columns.pl.exceptions.PanicException(panic)
+
+    monkeypatch.setattr(columns, "_csv", panics)
+    with pytest.raises(raised):
+        read_log(b"time,speed\n" + b"".join(b"%d,800\n" % row for row in range(50)), "drive.csv")

@@ -38,6 +38,10 @@ class Column:
     dropped: bool = False
 
 
+_NO_ROOM = "WouldBlock"
+"""How polars tells, by a panic, that it could have no further thread: each takes address space."""
+
+
 def _csv(
     data: bytes, dialect: Dialect, skip: int, types: dict[str, type[pl.DataType]], columns: list[str] | None = None
 ) -> pl.DataFrame:
@@ -64,6 +68,7 @@ def read_columns(data: bytes, dialect: Dialect, skip: int, where: str) -> list[C
 
     Raises:
         BadInput: the rows cannot be taken apart.
+        MemoryError: this process may not have as much as that takes.
     """
     ids = [f"column_{number}" for number in range(1, len(dialect.names) + 1)]
     textual = {ids[number] for number in range(len(ids)) if _is_text(dialect, number)}
@@ -81,6 +86,8 @@ def read_columns(data: bytes, dialect: Dialect, skip: int, where: str) -> list[C
     except BaseException as error:
         if not isinstance(error, (pl.exceptions.PolarsError, pl.exceptions.PanicException)):
             raise
+        if isinstance(error, pl.exceptions.PanicException) and _NO_ROOM in str(error):
+            raise MemoryError from error
         said = str(error).splitlines()[0][:120]
         raise BadInput(
             Sentence("its rows cannot be read ({said})", said=said), where=where, advice=N_("export the log again")

@@ -27,7 +27,7 @@ const WHY = {
   not_yet: "Waiting: the engine has run",
   cold: "Waiting: the coolant is at",
   not_opening: "Waiting: the throttle does not open.",
-  off_table: "Waiting: the engine is off the table.",
+  off_table: "Waiting: this point lies outside the table.",
   no_target: "Waiting: there is no target here.",
 };
 
