@@ -10,6 +10,7 @@ from uchiwa.core.errors import BadInput
 from uchiwa.core.evidence.regions import Region
 from uchiwa.core.logs.log import FloatArray
 from uchiwa.core.pulls.overlay import PullView
+from uchiwa.core.pulls.strongest import mean_gain_percent, strongest
 from uchiwa.core.rounds.convergence import RoundResult
 from uchiwa.core.tables.table import Table
 from uchiwa.services import idle, spark
@@ -41,6 +42,11 @@ class PullCurve:
     speed: FloatArray
     torque: FloatArray
     measured: str
+
+    def gain_over(self, other: PullCurve) -> float | None:
+        """How much stronger it is than another, mean over the speeds at which both were, %; None where that tells nothing."""
+        before = np.interp(self.speed, other.speed, other.torque, left=np.nan, right=np.nan)
+        return mean_gain_percent(before, self.torque)
 
 
 @dataclass(frozen=True)
@@ -130,8 +136,9 @@ def _strongest(job: Job, round_: Round) -> PullCurve | None:
     torque = laid.curves.get("wheel_torque")
     if torque is None:
         return None
-    means = np.array([np.nanmean(one) if np.isfinite(one).any() else -np.inf for one in torque])
-    best = int(means.argmax())
+    best = strongest(torque)
+    if best is None:
+        return None
     return PullCurve(round_.number, laid.speeds, torque[best], rows[best].pull.measured)
 
 

@@ -111,22 +111,12 @@ def pull_picture(pulls: tuple[PullCurve, ...]) -> PullPicture | None:
     along = Scale.around(speed, 40.0, PULL_WIDTH - 6.0)
     up = Scale.around(torque, PULL_HEIGHT - 22.0, 8.0, spare=0.06)
     lines = tuple((one.round, _line(along, up, one.speed, one.torque)) for one in pulls)
-    return PullPicture(lines, along.ticks(6), up.ticks(5), _gain(pulls))
+    return PullPicture(lines, along.ticks(6), up.ticks(5), pulls[1].gain_over(pulls[0]) if len(pulls) > 1 else None)
 
 
 def _line(along: Scale, up: Scale, x: FloatArray, y: FloatArray) -> str:
     known = np.isfinite(y)
     return " ".join(f"{along.at(a)},{up.at(b)}" for a, b in zip(x[known].tolist(), y[known].tolist(), strict=True))
-
-
-def _gain(pulls: tuple[PullCurve, ...]) -> float | None:
-    """Mean gain of the last over the first where both were, %."""
-    if len(pulls) < 2:
-        return None
-    first, last = pulls
-    before = np.interp(last.speed, first.speed, first.torque, left=np.nan, right=np.nan)
-    both = np.isfinite(before) & np.isfinite(last.torque) & (before > 0)
-    return float(np.mean(last.torque[both] / before[both] - 1.0) * 100.0) if both.sum() > 4 else None
 
 
 def path_picture(found: Glance) -> PathPicture | None:
