@@ -58,6 +58,10 @@ class Settings(BaseSettings):
     cache_megabytes: int = Field(
         default=256, ge=16, le=16_384, description="of what is worked out from logs, remembered by each web process"
     )
+    disk_cache_megabytes: int = Field(
+        default=1024, ge=0, le=1_048_576,
+        description="of the same on disk, in the folder of all state, shared by all processes of this machine; 0: none",
+    )  # fmt: skip
     shop_gigabytes: float = Field(
         default=50.0, gt=0, description="what the raw logs of one shop may take, unless it was given its own figure"
     )

@@ -90,6 +90,7 @@ def kill(what: str, log_id: int) -> None:
             print(log.percent)
             return
         seen = max(seen, log.percent)
+        time.sleep(0.02)
     raise SystemExit(f"the import never got half-way: {log.state}, {seen} %, reading {log.reading}")
 
 

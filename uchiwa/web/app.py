@@ -18,6 +18,7 @@ from uchiwa.log_output import begin_logging
 from uchiwa.parent import end_with_parent
 from uchiwa.services import log_cache
 from uchiwa.settings import DEMO, Settings, read_settings
+from uchiwa.store import kept_results
 from uchiwa.store.database import THREADS, connect_to
 from uchiwa.store.place import Place
 from uchiwa.web import health_routes
@@ -103,6 +104,7 @@ def served() -> FastAPI:
     settings = read_settings()
     begin_logging(settings)
     log_cache.allow(settings.cache_megabytes)
+    log_cache.share(kept_results.open_for(settings, place))
     app = create_app(*place.secrets, demo=os.environ.get(DEMO) == "yes", settings=settings)
     _leave_alone_what_stays()
     return app

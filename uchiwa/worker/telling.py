@@ -7,9 +7,11 @@ import os
 import sys
 import time
 
-from uchiwa.services import summaries
-from uchiwa.store import untold
+from uchiwa.services import log_cache, summaries
+from uchiwa.settings import read_settings
+from uchiwa.store import kept_results, untold
 from uchiwa.store.database import has_no_room, is_lost
+from uchiwa.store.place import Place
 from uchiwa.worker.child import DONE, FAILED, NO_DATABASE, Child
 
 _log = logging.getLogger("uchiwa.work")
@@ -20,6 +22,9 @@ _TRIES, _PAUSE_S = 5, 20.0
 
 def _tell(round_id: int) -> None:
     os.nice(_NICE)
+    place = Place.load()
+    if place is not None:
+        log_cache.share(kept_results.open_for(read_settings(), place))
     try:
         summaries.tell(round_id)
     except Exception as error:
