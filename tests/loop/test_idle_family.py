@@ -154,7 +154,7 @@ def test_a_clamp_lies_its_margin_above_what_the_unboosted_car_gives(number):
     speeds = proposal.table.x.breakpoints
     told = proposal.evidence.samples >= 10
     wanted = np.minimum(truth(speeds) * 1.05, 5.0)
-    assert np.abs(proposal.limit / wanted - 1)[told].max() <= 0.025
+    assert np.abs(proposal.limit / wanted - 1)[told].max() <= (0.02 if number < 10 else 0.025)
     assert np.sqrt(np.mean((proposal.limit / wanted - 1)[told] ** 2)) <= 0.01
     boosted = truth(speeds[told]) * 1.3
     out = proposal.corrected.lookup(speeds[told], np.minimum(boosted, 5.0))
