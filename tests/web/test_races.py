@@ -43,7 +43,7 @@ def turns(usual: int) -> int:
     return int(os.environ.get("UCHIWA_RACES", usual))
 
 
-TIMES = turns(8)
+TIMES = turns(6)
 
 
 def at_once(client: Client, times: int, act: Callable[[Client, int, int], object]) -> list[list[object]]:
@@ -229,12 +229,12 @@ def test_everybody_s_pins_and_conditions_survive(client, at_fuel, path):
             f"{path}/tables/pin", {"table": "ve_main", "version": 1, "cells": f"{thread}.{time // 2 % 12}"}
         )
 
-    assert {status for each in statuses(at_once(client, turns(24), send)) for status in each} == {303}
+    assert {status for each in statuses(at_once(client, turns(12), send)) for status in each} == {303}
     with unit_of_work():
         pins = json.loads(Draft.get(Draft.job == at_fuel.job).pins)["ve_main"]
-        pressed = Counter(time // 2 % 12 for time in range(0, turns(24), 2))
+        pressed = Counter(time // 2 % 12 for time in range(0, turns(12), 2))
         assert len(pins) == sum(times % 2 for times in pressed.values()) * THREADS  # a second press unpins
-        assert len(json.loads(Round.get(Round.id == at_fuel.round.id).policy)["where"]) == turns(24) // 2 * THREADS
+        assert len(json.loads(Round.get(Round.id == at_fuel.round.id).policy)["where"]) == turns(12) // 2 * THREADS
 
 
 WORDS = ("strength", "limit_percent", "dead_band_percent", "minimum_dwell_s", "minimum_samples", "smoothing",
@@ -306,7 +306,7 @@ def test_of_eight_who_take_a_proposal_one_does(client, at_fuel, path):
             return one.send_form(f"{path}/tables/undo", {"table": "ve_main", "version": time + 1})
         return one.send_form(f"{path}/fuel/take", {"version": time + 1})
 
-    for each in statuses(at_once(client, turns(20), send)):
+    for each in statuses(at_once(client, turns(10), send)):
         assert sorted(each) == [303] + [409] * (THREADS - 1)
 
 
