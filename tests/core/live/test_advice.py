@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 from tests.core.live.advised import covers_in
 from tests.seeds import seeds
 from uchiwa.core.briefs.coverage import Coverage, cruise_cells, load_shares, speeds_of
-from uchiwa.core.live.advice import Adviser, Ask, Engine
+from uchiwa.core.live.advice import HEARD_S, Adviser, Ask, Engine
 from uchiwa.standin.cars import pike_base
 
 TABLE = pike_base().by_role("volumetric_efficiency")[0]
@@ -58,6 +58,22 @@ def test_a_cell_that_cannot_be_had_is_left_for_a_while():
     told = [adviser.advise(coverage(seconds), at(near, moment)).cell for moment in range(0, 60, 2)]
     assert told[0] == CELLS[0]
     assert CELLS[-1] in told
+
+
+def test_what_was_said_stays_for_a_few_seconds_whatever_the_engine_passes_through():
+    adviser, seconds = Adviser(), np.full(TABLE.shape, 9.0)
+    left, right = CELLS[0], CELLS[-1]
+    for i, j in (left, right):
+        seconds[j, i] = 0.0
+    beside = {one: (one[0] + (1 if one == left else -1), one[1]) for one in (left, right)}
+    assert adviser.advise(coverage(seconds), at(beside[left], 0.0)).cell == left
+    assert adviser.advise(coverage(seconds), at(beside[right], 1.0)).cell == left
+    assert adviser.advise(coverage(seconds), at(beside[right], HEARD_S + 0.5)).cell == right
+    assert (
+        adviser.advise(coverage(seconds), at(left, HEARD_S + 1.0)).cell == left
+    )  # there already: it may as well hold it
+    seconds[left[1], left[0]] = 2.0
+    assert adviser.advise(coverage(seconds), at(left, HEARD_S + 1.5)).cell == right
 
 
 def test_when_all_is_covered_it_says_so():

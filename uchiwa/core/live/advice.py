@@ -17,6 +17,8 @@ _STAY = 0.6
 """A cell that was advised already counts as so much nearer: the driver is not sent back and forth."""
 _GIVEN_UP_S = 14.0
 _RETRY_S = 120.0
+HEARD_S = 4.0
+"""What was said stays for so long, unless it is done or the engine came by another wanted cell: it is read out, and followed."""
 _SHORT = {LIGHT: N_("light throttle"), MIDDLE: N_("half throttle"), FULL: N_("firm throttle")}
 
 
@@ -81,6 +83,7 @@ class Adviser:
         self._since = 0.0
         self._left: dict[Cell, float] = {}
         self._best = np.inf
+        self._said = -np.inf
 
     def advise(
         self,
@@ -136,6 +139,8 @@ class Adviser:
         """The nearest, unless the one that was said is nearly as near; one that cannot be had is left for a while."""
         if engine.cell in wanting:
             return self._become(engine.cell, engine)
+        if self._cell in wanting and engine.at - self._said < HEARD_S:
+            return self._cell
         apart = _distances(coverage, list(wanting), engine)
         if self._cell in wanting and self._cell not in self._open(engine):
             if apart[self._cell] < self._best - 0.25:
@@ -155,6 +160,7 @@ class Adviser:
     def _become(self, cell: Cell, engine: Engine) -> Cell:
         if cell != self._cell:
             self._cell, self._since, self._best = cell, engine.at, np.inf
+            self._said = engine.at
         return cell
 
     def _hold(self, coverage: Coverage, cell: Cell, seconds: float, engine: Engine, *, enough: bool) -> Advice:
