@@ -17,7 +17,7 @@ from uchiwa.store.remembered import Remembered
 _BYTES = 64_000_000
 _EACH = 120
 _AT_ONCE = 2
-_WORTH_KEEPING_S = 0.03
+_WORTH_KEEPING_S = 0.02
 _turns = BoundedSemaphore(_AT_ONCE)
 _cache: Remembered[Any] = Remembered(_BYTES)
 _on_disk: KeptResults | None = None
