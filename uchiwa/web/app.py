@@ -10,7 +10,6 @@ from contextlib import asynccontextmanager
 from anyio import CapacityLimiter, to_thread
 from fastapi import FastAPI, Request
 from fastapi.responses import Response
-from fastapi.staticfiles import StaticFiles
 from starlette.middleware.base import RequestResponseEndpoint
 from uvicorn.middleware.proxy_headers import ProxyHeadersMiddleware
 
@@ -29,7 +28,6 @@ from uchiwa.web.api.caller import PATH as API
 from uchiwa.web.customer import live_phone, live_program
 from uchiwa.web.customer import routes as customer_routes
 from uchiwa.web.errors import add_handlers, failure
-from uchiwa.web.pages import HERE
 from uchiwa.web.requests.browser import BrowserMiddleware
 from uchiwa.web.requests.gate import Gate
 from uchiwa.web.requests.limits import GuardMiddleware, SlowSenderError, TooLargeError
@@ -57,6 +55,7 @@ from uchiwa.web.shop import (
 from uchiwa.web.shop import (
     settings_routes as shop_settings_routes,
 )
+from uchiwa.web.static_files import mount_static
 from uchiwa.web.stations.bins import routes as bins_routes
 from uchiwa.web.stations.brief import routes as brief_routes
 from uchiwa.web.stations.fuel import airflow_routes, clamp_routes
@@ -136,7 +135,7 @@ def create_app(*secrets: str, demo: bool = False, settings: Settings | None = No
     for module in _ROUTES:
         app.router.routes.extend(module.router.routes)
     app.mount(API, create_api())
-    app.mount("/static", StaticFiles(directory=HERE / "static"), name="static")
+    mount_static(app)
     add_handlers(app)
 
     @app.middleware("http")

@@ -21,6 +21,7 @@ from uchiwa.core.tables.editing.cellname import cell_name, point_words, row_name
 from uchiwa.store import sessions
 from uchiwa.store.clock import now
 from uchiwa.store.models import User
+from uchiwa.web import static_files
 from uchiwa.web.markdown import as_html
 from uchiwa.web.requests.browser import browser_of
 from uchiwa.web.requests.fragment import is_fragment
@@ -135,6 +136,7 @@ environment.globals.update(
     error_path=error_path,
     stations=tuple(Station),
     version=__version__,
+    static=static_files.address(),
 )
 
 
