@@ -67,7 +67,7 @@ class ServedHome:
             yield process
         finally:
             process.send_signal(how)
-            process.wait(60)
+            process.wait(120)  # a busy machine takes its time
 
     def wait_for(self, wanted: dict[str, str], seconds: float = 60) -> None:
         """Until /healthz says what is wanted."""
