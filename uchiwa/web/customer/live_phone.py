@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import Annotated, Any
 
 from fastapi import Form, HTTPException, Request, WebSocket
@@ -17,12 +18,9 @@ from uchiwa.store.database import run_again, unit_of_work
 from uchiwa.store.locks import lock_job
 from uchiwa.store.models import Job, LiveSession
 from uchiwa.web.customer.opened import Opened, private, spoken
-from uchiwa.web.live.followers import follow
-from uchiwa.web.live.sockets import NOT_OPEN, NOT_OURS, in_thread, is_our_page
 from uchiwa.web.live.telling import Teller
-from uchiwa.web.live.watching import watch
+from uchiwa.web.live.watching import look_on
 from uchiwa.web.pages import render
-from uchiwa.web.requests.browser import browser_of
 from uchiwa.web.requests.fragment import is_fragment
 from uchiwa.web.requests.links import TooManyGuessesError, open_link
 from uchiwa.web.requests.session import FromOurForm
@@ -110,22 +108,12 @@ def written(request: Request, opened: Opened, session_id: int) -> Response:
 @router.websocket(_ONE + "/telling")
 async def telling(socket: WebSocket, token: str, session_id: int) -> None:
     """What the driver is told, as it changes."""
-    if not is_our_page(socket):
-        await socket.close(NOT_OURS)
-        return
-    found = await in_thread(_opened, socket, token, session_id)
-    if found is None:
-        await socket.close(NOT_OPEN)
-        return
-    session, language = found
-    await socket.accept()
-    follower = await follow(session)
-
-    async def may() -> bool:
-        browser_of(socket.scope).ask_again()
-        return await in_thread(_opened, socket, token, session_id) is not None
-
-    await watch(socket, follower, Teller(follower, (), words=words_of(language)), may, deep=False)
+    await look_on(
+        socket,
+        partial(_opened, socket, token, session_id),
+        lambda follower, language: Teller(follower, (), words=words_of(language)),
+        deep=False,
+    )
 
 
 @run_again

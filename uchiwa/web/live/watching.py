@@ -5,18 +5,64 @@ from __future__ import annotations
 import asyncio
 import contextlib
 from collections.abc import Awaitable, Callable
-from typing import Any
+from typing import Any, TypeVar
 
 from fastapi import WebSocket
 
 from uchiwa.core.errors import BadInput
-from uchiwa.web.live.followers import Follower
-from uchiwa.web.live.sockets import WebSocketDisconnect, in_thread, message_of, send
+from uchiwa.store.models import LiveSession
+from uchiwa.web.live.followers import Follower, follow
+from uchiwa.web.live.sockets import (
+    NOT_OPEN,
+    NOT_OURS,
+    WebSocketDisconnect,
+    in_thread,
+    is_our_page,
+    message_of,
+    send,
+)
 from uchiwa.web.live.telling import Teller, Wish
+from uchiwa.web.requests.browser import browser_of
 
 _CORRECTION_EVERY_S = 0.6
 _STILL_THERE_S = 2.0
 _MAY_EVERY_S = 5.0
+
+
+Looker = TypeVar("Looker")
+
+
+async def look_on(
+    socket: WebSocket,
+    opened: Callable[[], tuple[LiveSession, Looker] | None],
+    teller_of: Callable[[Follower, Looker], Teller],
+    *,
+    deep: bool,
+) -> None:
+    """Show a session to a page of ours, as long as whoever has it open may look on.
+
+    Args:
+        socket: not accepted yet.
+        opened: the session and who looks on, from the database; None for somebody who may not. It may wait.
+        teller_of: what tells them.
+        deep: whether checks, drives and correction are told, which only the tuner sees.
+    """
+    if not is_our_page(socket):
+        await socket.close(NOT_OURS)
+        return
+    found = await in_thread(opened)
+    if found is None:
+        await socket.close(NOT_OPEN)
+        return
+    session, looker = found
+    await socket.accept()
+    follower = await follow(session)
+
+    async def may() -> bool:
+        browser_of(socket.scope).ask_again()
+        return await in_thread(opened) is not None
+
+    await watch(socket, follower, teller_of(follower, looker), may, deep=deep)
 
 
 async def watch(

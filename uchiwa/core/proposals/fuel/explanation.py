@@ -9,15 +9,15 @@ import numpy as np
 
 from uchiwa.core.errors import BadInput
 from uchiwa.core.evidence.bins import LEAST_WEIGHT, shares
-from uchiwa.core.logs.log import BoolArray, FloatArray, IntArray
+from uchiwa.core.logs.log import FloatArray, IntArray
 from uchiwa.core.proposals.fuel.correction import STAGES, STRENGTH, State
 from uchiwa.core.proposals.fuel.policy import Policy
 from uchiwa.core.proposals.fuel.proposal import FuelProposal
 from uchiwa.core.proposals.fuel.samples import Evidence
+from uchiwa.core.proposals.sample_account import Moment, moments
 from uchiwa.core.tables.table import Table
 
 _DOTS = 320
-_MOMENT_GAP_S = 1.0
 
 
 @dataclass(frozen=True)
@@ -27,15 +27,6 @@ class LogShare:
     name: str
     samples: float
     visits: int
-
-
-@dataclass(frozen=True)
-class Moment:
-    """A stretch of a log, in seconds, that fed a cell."""
-
-    log: int
-    start: float
-    end: float
 
 
 @dataclass(frozen=True)
@@ -91,18 +82,6 @@ def _nearest_cell(evidence: Evidence, table: Table) -> IntArray:
         known &= np.isfinite(evidence.y)
         cell = cell + table.y.nearest(np.nan_to_num(evidence.y)) * table.x.size
     return np.where(known, cell, -1)
-
-
-def _moments(evidence: Evidence, inside: BoolArray) -> tuple[Moment, ...]:
-    """Stretches in which samples lie in a cell; those less than a second apart are one."""
-    at = np.flatnonzero(inside)
-    if at.size == 0:
-        return ()
-    log, time = evidence.log[at], evidence.time[at]
-    apart = (np.diff(log) != 0) | (np.diff(time) > _MOMENT_GAP_S)
-    starts = np.concatenate(([0], np.flatnonzero(apart) + 1))
-    ends = np.concatenate((np.flatnonzero(apart), [at.size - 1]))
-    return tuple(Moment(int(log[a]), float(time[a]), float(time[b])) for a, b in zip(starts, ends, strict=True))
 
 
 _UNREACHED_WORDS = {
@@ -277,5 +256,5 @@ def explain(proposal: FuelProposal, j: int, i: int) -> CellAccount:
         logs=logs,
         left_out=left_out,
         dots=dots,
-        moments=_moments(evidence, inside),
+        moments=moments(evidence.log, evidence.time, inside),
     )

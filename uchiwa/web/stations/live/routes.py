@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import Annotated, Any
 
 from fastapi import Form, HTTPException, Query, Request, WebSocket
@@ -19,10 +20,8 @@ from uchiwa.store.locks import lock_job
 from uchiwa.store.models import LiveSession, User
 from uchiwa.web.grid.cells import parse_cells
 from uchiwa.web.grid.grid import View, fuel_grid, with_heads
-from uchiwa.web.live.followers import follow
-from uchiwa.web.live.sockets import NOT_OPEN, NOT_OURS, in_thread, is_our_page
 from uchiwa.web.live.telling import Teller
-from uchiwa.web.live.watching import watch
+from uchiwa.web.live.watching import look_on
 from uchiwa.web.pages import render, say
 from uchiwa.web.requests.browser import browser_of
 from uchiwa.web.requests.session import Fields, FromOurForm, current_user, person_of
@@ -227,23 +226,12 @@ def stand_in(
 @router.websocket(_ONE + "/watching")
 async def watching(socket: WebSocket, job_id: int, session_id: int) -> None:
     """What is new, as it comes; the round in the address is the page’s."""
-    if not is_our_page(socket):
-        await socket.close(NOT_OURS)
-        return
-    found = await in_thread(_opened, socket, job_id, session_id)
-    if found is None:
-        await socket.close(NOT_OPEN)
-        return
-    user, session = found
-    await socket.accept()
-    follower = await follow(session)
-    teller = Teller(follower, limits_for(user), _draw)
-
-    async def may() -> bool:
-        browser_of(socket.scope).ask_again()
-        return await in_thread(_opened, socket, job_id, session_id) is not None
-
-    await watch(socket, follower, teller, may, deep=True)
+    await look_on(
+        socket,
+        partial(_opened, socket, job_id, session_id),
+        lambda follower, user: Teller(follower, limits_for(user), _draw),
+        deep=True,
+    )
 
 
 def _draw(filling: Any, view: str, found: dict[tuple[int, int], dict[str, Any]], these: Any) -> list[list[Any]]:
@@ -252,8 +240,8 @@ def _draw(filling: Any, view: str, found: dict[tuple[int, int], dict[str, Any]],
 
 
 @run_again
-def _opened(socket: WebSocket, job_id: int, session_id: int) -> tuple[User, LiveSession] | None:
-    """Who looks on, and at what; None for somebody who may not."""
+def _opened(socket: WebSocket, job_id: int, session_id: int) -> tuple[LiveSession, User] | None:
+    """What is looked at, and by whom; None for somebody who may not."""
     with unit_of_work():
         user = person_of(browser_of(socket.scope))
         if user is None:
@@ -263,4 +251,4 @@ def _opened(socket: WebSocket, job_id: int, session_id: int) -> tuple[User, Live
         except HTTPException:
             return None
         session = live_sessions.find(job, session_id)
-        return None if session is None else (user, session)
+        return None if session is None else (session, user)
