@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 from uchiwa.core.errors import BadInput
@@ -52,37 +53,62 @@ def side(job: Job, name: str) -> Side:
     Raises:
         BadInput: there is no such thing in this job.
     """
-    kind, _, written = name.partition(":")
-    number = whole_number(written)
     if name == DRAFT:
         return Side(name, "the draft", calibrations.content(drafts.current(job).calibration))
-    if number is not None:
-        match kind:
-            case "revision":
-                revision = revisions.numbered(job, number)
-                if revision is not None:
-                    return Side(name, f"revision {number}", calibrations.content(revision.calibration))
-            case "step" | "before":
-                event = Event.get_or_none(Event.id == number, Event.job == job)
-                stored = None if event is None else event.after if kind == "step" else event.before
-                if event is not None and stored is not None:
-                    when = "after" if kind == "step" else "before"
-                    return Side(name, f"{when}: {event.sentence[:70]}", calibrations.content(stored))
-            case "shelf":
-                entry = shelf.find(job.shop_id, number, ShelfKind.CALIBRATION)
-                content = shelf.content(entry).read if entry is not None else None
-                if entry is not None and isinstance(content, Calibration):
-                    own = calibrations.content(drafts.current(job).calibration)
-                    laid, apart = compared_with(own, content)
-                    return Side(name, f"“{entry.name}” of the shelf", laid, apart)
-            case "file":
-                kept = StoredCalibration.get_or_none(
-                    StoredCalibration.id == number, StoredCalibration.shop == job.shop_id
-                )
-                if kept is not None:
-                    content = calibrations.content(kept)
-                    return Side(name, f"the file “{content.title}”", content)
-    raise BadInput("there is no such calibration in this job", where=name[:40], advice="choose one from the lists")
+    kind, _, written = name.partition(":")
+    number, find = whole_number(written), _FINDERS.get(kind)
+    found = find(job, number) if find is not None and number is not None else None
+    if found is None:
+        raise BadInput("there is no such calibration in this job", where=name[:40], advice="choose one from the lists")
+    return Side(name, *found)
+
+
+_Found = tuple[str, Calibration] | tuple[str, Calibration, tuple[str, ...]] | None
+
+
+def _of_revision(job: Job, number: int) -> _Found:
+    revision = revisions.numbered(job, number)
+    return None if revision is None else (f"revision {number}", calibrations.content(revision.calibration))
+
+
+def _after_step(job: Job, number: int) -> _Found:
+    event = Event.get_or_none(Event.id == number, Event.job == job)
+    if event is None or event.after is None:
+        return None
+    return f"after: {event.sentence[:70]}", calibrations.content(event.after)
+
+
+def _before_step(job: Job, number: int) -> _Found:
+    event = Event.get_or_none(Event.id == number, Event.job == job)
+    if event is None or event.before is None:
+        return None
+    return f"before: {event.sentence[:70]}", calibrations.content(event.before)
+
+
+def _of_shelf(job: Job, number: int) -> _Found:
+    entry = shelf.find(job.shop_id, number, ShelfKind.CALIBRATION)
+    content = shelf.content(entry).read if entry is not None else None
+    if entry is None or not isinstance(content, Calibration):
+        return None
+    laid, apart = compared_with(calibrations.content(drafts.current(job).calibration), content)
+    return f"“{entry.name}” of the shelf", laid, apart
+
+
+def _of_file(job: Job, number: int) -> _Found:
+    kept = StoredCalibration.get_or_none(StoredCalibration.id == number, StoredCalibration.shop == job.shop_id)
+    if kept is None:
+        return None
+    content = calibrations.content(kept)
+    return f"the file “{content.title}”", content
+
+
+_FINDERS: dict[str, Callable[[Job, int], _Found]] = {
+    "revision": _of_revision,
+    "step": _after_step,
+    "before": _before_step,
+    "shelf": _of_shelf,
+    "file": _of_file,
+}
 
 
 def read_file(job: Job, data: bytes, name: str) -> Calibration:

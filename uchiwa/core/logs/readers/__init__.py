@@ -107,12 +107,7 @@ def _read(data: bytes, name: str, depth: int, room: _Room) -> list[Log]:
         return read_bus(data, bus, name, room.buses)
     match kind:
         case Kind.GZIP:
-            try:
-                content = gunzip(data, room.bytes, name)
-            except TooMuchError:
-                raise too_large(READ_LIMIT_BYTES, name) from None
-            room.take(1, len(content), name)
-            return _read(content, name, depth + 1, room)
+            return _read(_unpacked(data, name, room), name, depth + 1, room)
         case Kind.ZIP:
             return _read_archive(data, name, depth, room)
         case Kind.MDF:
@@ -129,6 +124,15 @@ def _read(data: bytes, name: str, depth: int, room: _Room) -> list[Log]:
                 where=name,
                 advice=N_("export the log as delimited text (CSV) or as MDF from the logger's own program"),
             )
+
+
+def _unpacked(data: bytes, name: str, room: _Room) -> bytes:
+    try:
+        content = gunzip(data, room.bytes, name)
+    except TooMuchError:
+        raise too_large(READ_LIMIT_BYTES, name) from None
+    room.take(1, len(content), name)
+    return content
 
 
 def _read_archive(data: bytes, name: str, depth: int, room: _Room) -> list[Log]:

@@ -40,6 +40,15 @@ class Block:
         return plain(self.words[0]) if self.words else ""
 
 
+def _wrong(stack: list[Block], mark: str, keyword: str) -> str:
+    """Why a mark cannot stand where it does; empty if it can."""
+    if mark != _END:
+        return "" if len(stack) < _DEEPEST else f"blocks lie more than {_DEEPEST} deep in each other"
+    if len(stack) == 1:
+        return f"/end {keyword} closes no block"
+    return "" if keyword == stack[-1].keyword else f"/end {keyword} within {stack[-1].keyword}"
+
+
 def read_blocks(text: str, name: str) -> Block:
     """All blocks of a file, within one without a keyword.
 
@@ -61,17 +70,14 @@ def read_blocks(text: str, name: str) -> Block:
         if skipped:
             if found[mark] == _END and keyword == skipped:
                 skipped = ""
+        elif found[mark] != _END and keyword in _SKIPPED:
+            skipped = keyword
+        elif said := _wrong(stack, found[mark], keyword):
+            raise refuse(said, mark)
         elif found[mark] == _END:
-            if len(stack) == 1 or keyword != here.keyword:
-                said = f"/end {keyword} closes no block" if len(stack) == 1 else f"/end {keyword} within {here.keyword}"
-                raise refuse(said, mark)
             stack.pop()
             here = stack[-1]
-        elif keyword in _SKIPPED:
-            skipped = keyword
         else:
-            if len(stack) >= _DEEPEST:
-                raise refuse(f"blocks lie more than {_DEEPEST} deep in each other", mark)
             here.blocks.append(Block(keyword, mark))
             here = here.blocks[-1]
             stack.append(here)
