@@ -13,6 +13,7 @@ import numpy as np
 import pytest
 from peewee import OperationalError
 
+from uchiwa.core.tables.table import frozen
 from uchiwa.services import log_cache
 from uchiwa.settings import Settings
 from uchiwa.store import kept_results
@@ -54,8 +55,13 @@ def test_arrays_and_fixed_mappings_come_back_as_they_were(tmp_path):
     store.keep(KEY, RESULT)
     (back,) = store.find(KEY)
     assert np.array_equal(back.values, RESULT.values, equal_nan=True)
+    assert back.values.flags.writeable
     assert type(back.by_name) is MappingProxyType
     assert back.by_name["a"].tolist() == [0, 1, 2]
+    store.keep(("frozen",), {"one": frozen([1.0, 2.0])})
+    (found,) = store.find(("frozen",))
+    assert found["one"].tolist() == [1.0, 2.0]
+    assert not found["one"].flags.writeable
     store.keep(("none",), None)
     assert store.find(("none",)) == (None,)
 

@@ -21,6 +21,7 @@ from types import MappingProxyType
 from typing import Any
 
 import diskcache
+import numpy as np
 from peewee import PeeweeException
 
 from uchiwa.settings import Settings
@@ -106,17 +107,25 @@ class KeptResults:
 
 
 class _Pickler(pickle.Pickler):
-    """Knows mappings that cannot be changed, too."""
+    """Knows mappings that cannot be changed, too, and has arrays that cannot be come back as such."""
 
     def reducer_override(self, obj: Any) -> Any:
         if isinstance(obj, MappingProxyType):
             return fixed, (dict(obj),)
+        if isinstance(obj, np.ndarray) and not obj.flags.writeable:
+            return fixed_array, (obj.copy(),)
         return NotImplemented
 
 
 def fixed(mapping: dict[Any, Any]) -> MappingProxyType[Any, Any]:
     """A mapping that cannot be changed."""
     return MappingProxyType(mapping)
+
+
+def fixed_array(array: np.ndarray) -> np.ndarray:
+    """An array that cannot be changed."""
+    array.flags.writeable = False
+    return array
 
 
 def open_for(settings: Settings, place: Place) -> KeptResults | None:
