@@ -9,7 +9,7 @@ import subprocess
 import sys
 import time
 import urllib.request
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 
 import httpx2 as httpx
 import pytest
@@ -86,6 +86,14 @@ def page(served: str, context: BrowserContext, scene: Scene) -> Iterator[Page]: 
     context.clear_cookies()
     context.clear_permissions()
     assert wrong == []
+
+
+def until(true: Callable[[], bool], seconds: float = 60) -> None:
+    """Wait until something is so."""
+    deadline = time.monotonic() + seconds
+    while not true():
+        assert time.monotonic() < deadline
+        time.sleep(0.1)
 
 
 def signed_in(address: str) -> list[SetCookieParam]:

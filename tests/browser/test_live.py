@@ -5,12 +5,13 @@ from __future__ import annotations
 import re
 import threading
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 
 import numpy as np
 import pytest
 from playwright.sync_api import Browser, Page, expect
 
+from tests.browser.conftest import until
 from tests.store.conftest import Scene, ready
 from uchiwa.core.live.limits import LiveLimits
 from uchiwa.services.live.driven import allow, want
@@ -55,14 +56,6 @@ def link(served: str, scene: Scene) -> str:
     with unit_of_work():
         briefs.keep(scene.round, briefs.standard(scene.job, scene.round))
         return f"{served}/c/{links.make(scene.job)}"
-
-
-def until(true: Callable[[], bool], seconds: float = 60) -> None:
-    """Wait until something is so."""
-    deadline = time.monotonic() + seconds
-    while not true():
-        assert time.monotonic() < deadline
-        time.sleep(0.1)
 
 
 def lag_p95(page: Page, began: float) -> float:
@@ -147,6 +140,7 @@ def test_an_overlay_is_gone_two_seconds_after_the_link_is(scene: Scene, link: st
         want(session().id, wanted=True, who="tuner")
         allow(session().id, allowed=True)
         until(lambda: session().acknowledged >= 2, 90)
+        until(lambda: abs(driving.car.outcome.rows[-1][-1]) > 1, 90)  # it is driven by it, where it corrects something
         cut_at = driving.car.outcome.rows[-1][0]
         driving.car.link.cut(4.5)
         until(lambda: driving.car.outcome.overlays[-1][2] == "silence", 30)

@@ -11,12 +11,12 @@ from starlette.routing import WebSocketRoute
 from starlette.websockets import WebSocketDisconnect
 
 from tests.services.live.driving import begun, driven, opening_of
-from tests.store.conftest import Scene, ready
+from tests.store.conftest import Scene, log_text, ready
 from tests.web.conftest import Client
 from uchiwa.core.live.limits import LiveLimits
-from uchiwa.services.live import passing, watch_over
+from uchiwa.services.live import growing, passing, watch_over
 from uchiwa.services.live.analysis import Analyst
-from uchiwa.store import accounts, briefs, drafts, links, live_events, live_passing, live_sessions, people
+from uchiwa.store import accounts, briefs, drafts, links, live_events, live_passing, live_sessions, log_states, people
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import LiveEvent, LiveSession, LogFile
 from uchiwa.web.app import _ROUTES, create_app
@@ -178,6 +178,30 @@ def test_the_page_shows_and_tells_what_comes(client, scene, link):
         live_passing.end(session.id)
         while said(socket, "standing")["running"]:
             pass
+
+
+def test_a_session_that_has_ended_is_shown_until_it_is_imported_and_after(client, scene, link):
+    drive, batches = driven(30)
+    session, _ = begun(scene, drive)
+    passing.take(session, batches)
+    strips = f"/jobs/{scene.job.id}/rounds/1/read/strips?log={session.log_id}&show=engine_speed&start=0&end=10"
+    shown = {log_states.RECORDING: len(client.get(strips).content)}
+    live_passing.end(session.id)
+    for state in (log_states.STORED, log_states.IMPORTING):
+        with unit_of_work():
+            LogFile.update(state=state).where(LogFile.id == session.log_id).execute()
+        growing.forget()  # as in a process that has not followed it
+        answer = client.get(strips)
+        assert answer.status_code == 200, state
+        shown[state] = len(answer.content)
+    assert min(shown.values()) > 1000, shown
+    with unit_of_work():
+        LogFile.update(state=log_states.STORED).where(LogFile.id == session.log_id).execute()
+        log = LogFile.get_by_id(session.log_id)
+    ready(log)
+    assert client.get(strips).status_code == 200
+    other, _ = scene.receive(log_text(3), "waits.csv")
+    assert client.get(strips.replace(f"log={session.log_id}", f"log={other.id}")).status_code == 404
 
 
 def test_who_may_watch(scene, client, link, clean_database):

@@ -21,7 +21,7 @@ from uchiwa.core.viewing.digits import digits
 from uchiwa.core.viewing.pyramid import InMemory, Source
 from uchiwa.services.live.growing_log import GrowingLog, GrowingSignal, growing_log
 from uchiwa.store import calibrations, channels, revisions, samples
-from uchiwa.store.log_states import RECORDING
+from uchiwa.store.log_states import READY
 from uchiwa.store.models import Job, LogFile, Round
 from uchiwa.store.remembered import Remembered
 from uchiwa.store.stored_log import StoredLog, StoredSignal
@@ -135,7 +135,7 @@ class OpenLog:
     ) -> None:
         self.log, self.book, self.calibration, self.car = log, book, calibration, car
         wanted = None if keys is None else {key for one in keys for key in self._sources(one)}
-        self.stored: StoredLog | GrowingLog = growing_log(log) if log.state == RECORDING else StoredLog(log, wanted)
+        self.stored: StoredLog | GrowingLog = StoredLog(log, wanted) if log.state == READY else growing_log(log)
         self.recorded = _Recorded(self.stored)
 
     def _sources(self, key: str) -> Collection[str]:

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Collection
 
-from uchiwa.store.log_states import READY, RECORDING
-from uchiwa.store.models import Job, LogFile, Round
+from uchiwa.store.log_states import IMPORTING, READY, RECORDING, STORED
+from uchiwa.store.models import Job, LiveSession, LogFile, Round
 
 
 def first_of(round_: Round) -> LogFile | None:
@@ -22,8 +22,13 @@ def of_job(job: Job) -> list[LogFile]:
 
 
 def chosen(job: Job, log_ids: Collection[int]) -> dict[int, LogFile]:
-    """Those of the named logs that are the job's, each with its round, by number; those being recorded among them."""
+    """Those of the named logs that are the job's, each with its round, by number.
+
+    Those being recorded are among them, and those of live sessions that have ended and are not imported yet.
+    """
     if not log_ids:
         return {}
-    ready = LogFile.select(LogFile, Round).join(Round).where(LogFile.job == job, LogFile.state.in_((READY, RECORDING)))
+    passed = LiveSession.select(LiveSession.log).where(LiveSession.log.in_(list(log_ids)))
+    open_ = LogFile.state.in_((READY, RECORDING)) | (LogFile.state.in_((STORED, IMPORTING)) & LogFile.id.in_(passed))
+    ready = LogFile.select(LogFile, Round).join(Round).where(LogFile.job == job, open_)
     return {one.id: one for one in ready.where(LogFile.id.in_(list(log_ids)))}

@@ -95,7 +95,7 @@ def all_cells(session: LiveSession, table: str, view: LiveView) -> list[list[Any
 
 def _plan(page: RoundPage, session: LiveSession, show: str) -> dict[str, Any] | None:
     """The strips' plan; None as long as there is nothing to draw."""
-    if session.log.state not in (log_states.RECORDING, log_states.READY):
+    if session.log.state == log_states.REFUSED:
         return None
     asked = Asked(page.user, page, (session.log,), show, Alignment.TIME, {})
     reader = Reader(page.job, page.user.shop_id)
