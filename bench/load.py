@@ -1,4 +1,4 @@
-"""`python -m bench.load [SECONDS]`: fifty people at two hundred jobs, two seconds between pages, and a log every ten seconds.
+"""`python -m bench.load [SECONDS] [PAUSE]`: fifty people at two hundred jobs, two seconds (or PAUSE) between pages, a log every ten.
 
 Prints how long they wait, page by page, and how memory grows in the second half.
 
@@ -95,7 +95,8 @@ def resident(parent: int) -> dict[str, float]:
 class Person:
     """Somebody who goes from page to page."""
 
-    def __init__(self, address: str, number: int, rounds: list[tuple[int, int]]) -> None:
+    def __init__(self, address: str, number: int, rounds: list[tuple[int, int]], pause: float) -> None:
+        self.pause = pause
         self.client = httpx.AsyncClient(base_url=address, timeout=60, trust_env=False)
         self.random = random.Random(number)
         self.rounds = rounds
@@ -124,25 +125,25 @@ class Person:
 
     async def work(self, until: float) -> None:
         """Home, a job, a station of it, and what a page asks for by itself."""
-        await asyncio.sleep(self.random.uniform(0, PAUSE_S))
+        await asyncio.sleep(self.random.uniform(0, self.pause))
         while time.monotonic() < until:
             await self.get("/", "home")
-            await asyncio.sleep(PAUSE_S)
+            await asyncio.sleep(self.pause)
             job, number = self.random.choice(self.rounds)
             await self.get(f"/jobs/{job}", "job")
-            await asyncio.sleep(PAUSE_S)
+            await asyncio.sleep(self.pause)
             for _ in range(self.random.randint(1, 4)):
                 station = self.random.choice(STATIONS)
                 await self.get(f"/jobs/{job}/rounds/{number}/{station}", station)
                 for piece in PIECES.get(station, ()):
                     await self.get(f"/jobs/{job}/rounds/{number}/{piece}", piece, **{"x-fragment": "yes"})
-                await asyncio.sleep(PAUSE_S)
+                await asyncio.sleep(self.pause)
         await self.client.aclose()
 
 
-async def crowd(address: str, parent: int, rounds: list[tuple[int, int]], seconds: float) -> list[Person]:
+async def crowd(address: str, parent: int, rounds: list[tuple[int, int]], seconds: float, pause: float) -> list[Person]:
     """All of them at once; memory is printed every twenty seconds."""
-    people = [Person(address, number, rounds) for number in range(PEOPLE)]
+    people = [Person(address, number, rounds, pause) for number in range(PEOPLE)]
     for person in people:
         await person.sign_in()
     begun = time.monotonic()
@@ -182,7 +183,7 @@ def sending(over: threading.Event, sent: list[int]) -> None:
     database.close_all()
 
 
-def main(seconds: float = SECONDS) -> None:
+def main(seconds: float = SECONDS, pause: float = PAUSE_S) -> None:
     """Print what people would have met."""
     with tempfile.TemporaryDirectory(prefix="uchiwa-load-") as home:
         port = free_port(8597)
@@ -199,7 +200,7 @@ def main(seconds: float = SECONDS) -> None:
             over, sent = threading.Event(), list[int]()
             sender = threading.Thread(target=sending, args=(over, sent))
             sender.start()
-            people = asyncio.run(crowd(address, process.pid, sorted(latest.items()), seconds))
+            people = asyncio.run(crowd(address, process.pid, sorted(latest.items()), seconds, pause))
             over.set()
             sender.join()
             with unit_of_work():
@@ -224,4 +225,4 @@ def main(seconds: float = SECONDS) -> None:
 
 
 if __name__ == "__main__":
-    main(float(sys.argv[1]) if len(sys.argv) > 1 else SECONDS)
+    main(*(float(one) for one in sys.argv[1:3]))
