@@ -110,6 +110,13 @@ def test_what_cannot_be_kept_is_not_and_nothing_is_raised(tmp_path):
     assert kept_results.open_for(Settings(home=tmp_path, disk_cache_megabytes=0), place) is None
 
 
+def test_a_key_that_may_not_tell_all_is_not_used(tmp_path):
+    store = kept(tmp_path)
+    for part in (np.arange(5000), RESULT, object()):
+        store.keep(("k", (part,)), 1)
+        assert store.find(("k", (part,))) is None
+
+
 def test_the_oldest_go_when_there_are_too_many(tmp_path):
     store = kept(tmp_path, megabytes=20)
     for number in range(40):

@@ -23,6 +23,7 @@ from typing import Any
 import diskcache
 import numpy as np
 from peewee import PeeweeException
+from pydantic import BaseModel
 
 from uchiwa.settings import Settings
 from uchiwa.store.database import database
@@ -100,7 +101,7 @@ class KeptResults:
 
     def _name(self, key: tuple[object, ...]) -> str:
         self._origin = self._origin or self._ask_origin()
-        return hashlib.sha256(repr((self._origin, key)).encode()).hexdigest()
+        return hashlib.sha256(repr((self._origin, written_out(key))).encode()).hexdigest()
 
     def _hash(self, name: str, data: bytes) -> bytes:
         return hashlib.blake2b(data, key=self._secret, person=name[:16].encode(), digest_size=_HASH_BYTES).digest()
@@ -115,6 +116,21 @@ class _Pickler(pickle.Pickler):
         if isinstance(obj, np.ndarray) and not obj.flags.writeable:
             return fixed_array, (obj.copy(),)
         return NotImplemented
+
+
+def written_out(part: object) -> object:
+    """A part of a key in words that tell everything of it.
+
+    Raises:
+        TypeError: it is something whose words may leave out a part, as those of a long array do.
+    """
+    if isinstance(part, (tuple, frozenset)):
+        return tuple(written_out(one) for one in (part if isinstance(part, tuple) else sorted(part, key=repr)))
+    if isinstance(part, BaseModel):
+        return type(part).__name__, part.model_dump_json()
+    if part is None or isinstance(part, (str, bytes, int, float)):
+        return part
+    raise TypeError(f"{type(part).__name__} cannot be a part of a key")
 
 
 def fixed(mapping: dict[Any, Any]) -> MappingProxyType[Any, Any]:
