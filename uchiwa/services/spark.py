@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import partial
@@ -142,7 +143,9 @@ def _pulls_in(row: LogFile, load: RoadLoad | None) -> Sequence[Pull]:
 def overlaid(rows: Sequence[PullRow], view: PullView) -> Overlay:
     """Pulls over each other on engine speed."""
     order = tuple(row.key for row in rows)
-    more = (order, view.model_dump_json(), *(row.pull.factor for row in rows))
+    # Torque of a road log follows from the car's mass and drag, too, which may have been put right since.
+    torque = tuple(hashlib.sha256(row.pull.torque.tobytes()).hexdigest() for row in rows)
+    more = (order, view.model_dump_json(), torque, *(row.pull.factor for row in rows))
     return from_logs("overlay", [row.log for row in rows], more, lambda: overlay([row.pull for row in rows], view))
 
 
