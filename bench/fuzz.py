@@ -30,6 +30,7 @@ from fastapi.routing import APIRoute
 
 from bench.drives import drive
 from bench.load import wait_for_imports
+from bench.processes import by_kind
 from bench.screenshots import wait_until_well
 from uchiwa.core.logs.writers import write_log
 from uchiwa.core.tables.image.files import write_image
@@ -329,11 +330,9 @@ class Neighbour(multiprocessing.Process):
         return found
 
 
-def worker_of(parent: int) -> str:
+def worker() -> list[int]:
     """The process id of the worker."""
-    return subprocess.run(
-        ["pgrep", "-P", str(parent), "-f", "uchiwa work"], capture_output=True, text=True, check=False
-    ).stdout.strip()
+    return [one.id for one in by_kind(os.environ["UCHIWA_HOME"])["worker"]]
 
 
 def scene_of(user: User) -> dict[str, Any]:
@@ -404,7 +403,7 @@ def main(seed: int, count: int) -> int:
             database.close_all()
             neighbour.start()
             usual = sorted(neighbour.told(12))[1:-1]
-            worker = worker_of(process.pid)
+            before = worker()
             # Those who send are on machines of their own: they are not to take the server's time.
             os.nice(15)
             fuzzers = [Fuzzer(address, suffering.email, seed + number, scene) for number in range(2)]
@@ -431,7 +430,7 @@ def main(seed: int, count: int) -> int:
             with unit_of_work():
                 states = Counter(one.state for one in LogFile.select(LogFile.state))
                 worn = LogFile.select().where(LogFile.message == leases.WORN_OUT).count()
-            same = worker_of(process.pid) == worker
+            same = worker() == before
             database.close_all()
         finally:
             process.send_signal(signal.SIGINT)

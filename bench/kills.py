@@ -20,7 +20,6 @@ import sys
 import tempfile
 import threading
 import time
-from collections import defaultdict
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -30,6 +29,7 @@ import httpx2 as httpx
 
 from bench.drives import drive
 from bench.fuzz import PASSWORD
+from bench.processes import by_kind
 from bench.screenshots import wait_until_well
 from uchiwa.core.logs.writers import write_log
 from uchiwa.standin.cars import pike_base
@@ -55,27 +55,6 @@ class Outcome:
     seconds: float
     during: bool
     wrong: list[str] = field(default_factory=list)
-
-
-def processes() -> dict[str, list[int]]:
-    """The running processes of our home by what they are."""
-    found: dict[str, list[int]] = defaultdict(list)
-    mark = f"UCHIWA_HOME={os.environ['UCHIWA_HOME']}"
-    for entry in Path("/proc").glob("[0-9]*"):
-        try:
-            command = (entry / "cmdline").read_bytes().replace(b"\0", b" ").decode(errors="replace")
-            environment = (entry / "environ").read_bytes().decode(errors="replace").split("\0")
-        except OSError:
-            continue
-        if int(entry.name) == os.getpid() or mark not in environment:
-            continue
-        if "mariadbd" in command:
-            found["database"].append(int(entry.name))
-        elif "uchiwa work" in command:
-            found["worker"].append(int(entry.name))
-        elif "multiprocessing.spawn" in command and "uvicorn" not in command:
-            found["web"].append(int(entry.name))
-    return found
 
 
 class Tuner:
@@ -368,9 +347,9 @@ def killing(what: str, delay: float, home: Path, killed: list[float]) -> Callabl
             time.sleep(_FULL_S)
             (home / "last").unlink()
             return
-        for pid in processes().get(what, []):
+        for one in by_kind(os.environ["UCHIWA_HOME"])[what]:
             try:
-                os.kill(pid, signal.SIGKILL)
+                os.kill(one.id, signal.SIGKILL)
             except ProcessLookupError:
                 continue
 
@@ -480,7 +459,7 @@ def _run(folder: Path, rng: random.Random, count: int, *, full: bool) -> list[Ou
                     f"{number + 1:4} {act:8} {victim:10} {found[-1].seconds:6.1f} s  {'; '.join(wrong) or 'well'}",
                     flush=True,
                 )
-                until(lambda: server.running() and bool(processes().get("web")), "starting again")
+                until(lambda: server.running() and bool(by_kind(os.environ["UCHIWA_HOME"])["web"]), "starting again")
             return found
         finally:
             process.send_signal(signal.SIGINT)

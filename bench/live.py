@@ -16,13 +16,14 @@ import sys
 import tempfile
 import threading
 import time
-from pathlib import Path
+from collections import defaultdict
 
 import httpx2 as httpx
 import numpy as np
 from websockets.sync.client import connect
 
 from bench.browser import chromium
+from bench.processes import by_kind, processes_of
 from bench.screenshots import wait_until_well
 from uchiwa.core.logs.log import Channel, Log, Raster
 from uchiwa.core.logs.writers import write_log
@@ -38,7 +39,6 @@ from uchiwa.store.place import free_port
 
 SECONDS, ALONE_S, CHANNELS, HZ, BATCH_S = 600.0, 60.0, 40, 50, 0.1
 EMAIL, PASSWORD = "tuner@example.org", "a long enough password"
-_TICKS = os.sysconf("SC_CLK_TCK")
 LISTEN = "window.drawn = []; document.addEventListener('livedrawn', (e) => window.drawn.push([Date.now() / 1000, e.detail]));"
 
 
@@ -109,58 +109,24 @@ class Watcher(threading.Thread):
                     return
 
 
-def processor_seconds(parent: int) -> dict[str, float]:
+def processor_seconds(home: str) -> dict[str, float]:
     """Processor time of the application's processes so far, by what they are."""
-    found: dict[str, float] = {}
-    above: dict[int, int] = {}
-    kinds: dict[int, tuple[str, float]] = {}
-    for process in Path("/proc").glob("[0-9]*"):
-        try:
-            command = (process / "cmdline").read_bytes().replace(b"\0", b" ").decode()
-            stat = (process / "stat").read_text().rpartition(")")[2].split()
-        except OSError:
-            continue
-        number = int(process.name)
-        above[number] = int(stat[1])
-        kind = (
-            "worker"
-            if "uchiwa work" in command or "forkserver" in command
-            else "database"
-            if "mariadbd" in command
-            else "web"
-        )
-        kinds[number] = (kind, (int(stat[11]) + int(stat[12]) + int(stat[13]) + int(stat[14])) / _TICKS)
-    for number, (kind, seconds) in kinds.items():
-        line, steps = [number], 0
-        while line[-1] in above and line[-1] != parent and steps < 20:
-            line.append(above[line[-1]])
-            steps += 1
-        if line[-1] == parent:
-            under_worker = any(kinds.get(one, ("", 0))[0] == "worker" for one in line)
-            name = "worker" if under_worker else kind
-            found[name] = found.get(name, 0.0) + seconds
+    found: dict[str, float] = defaultdict(float)
+    for one in processes_of(home):
+        found[one.kind.removesuffix("'s")] += one.seconds
     return found
 
 
-def megabytes(parent: int) -> float:
+def megabytes(home: str) -> float:
     """Memory of the web processes together."""
-    total = 0.0
-    for process in Path("/proc").glob("[0-9]*"):
-        try:
-            status = (process / "status").read_text()
-            command = (process / "cmdline").read_bytes().decode()
-        except OSError:
-            continue
-        if f"PPid:\t{parent}\n" in status and "spawn_main" in command:
-            total += int(re.search(r"VmRSS:\s+(\d+)", status)[1]) / 1000
-    return total
+    return sum(one.megabytes for one in by_kind(home)["web"])
 
 
-def spent(parent: int, seconds: float) -> tuple[dict[str, float], float]:
+def spent(home: str, seconds: float) -> tuple[dict[str, float], float]:
     """Processor time a second, in ms, over a stretch; and how long it really was."""
-    before, begun = processor_seconds(parent), time.monotonic()
+    before, begun = processor_seconds(home), time.monotonic()
     time.sleep(seconds)
-    taken, after = time.monotonic() - begun, processor_seconds(parent)
+    taken, after = time.monotonic() - begun, processor_seconds(home)
     return {key: 1000 * (after[key] - before.get(key, 0.0)) / taken for key in after}, taken
 
 
@@ -207,13 +173,13 @@ def main(seconds: float = SECONDS) -> None:
         try:
             wait_until_well(address)
             connect_to(server.start())
-            measured(address, process.pid, seconds)
+            measured(address, os.environ["UCHIWA_HOME"], seconds)
         finally:
             process.send_signal(signal.SIGINT)
             process.wait(60)
 
 
-def measured(address: str, parent: int, seconds: float) -> None:
+def measured(address: str, home: str, seconds: float) -> None:
     """Both sessions, first alone and then watched."""
     with unit_of_work():
         user = accounts.create_user(accounts.create_shop("Shop"), EMAIL, "Tuner", PASSWORD)
@@ -231,14 +197,14 @@ def measured(address: str, parent: int, seconds: float) -> None:
     for one in senders:
         one.start()
     time.sleep(8)
-    alone, _ = spent(parent, ALONE_S - 8)
+    alone, _ = spent(home, ALONE_S - 8)
     print(
         "two sessions that nobody watches, ms of processor time a second:",
         {key: round(ms, 1) for key, ms in alone.items()},
     )
     with unit_of_work():
         sessions = [live_sessions.running_of(Job.get_by_id(job.id)) for job in cars]
-    memory = megabytes(parent)
+    memory = megabytes(home)
     keys = [
         "engine_speed",
         "throttle_position",
@@ -259,7 +225,7 @@ def measured(address: str, parent: int, seconds: float) -> None:
         for one in watchers:
             one.start()
         time.sleep(3)
-        watched, taken = spent(parent, seconds - 8)
+        watched, taken = spent(home, seconds - 8)
         drawn = np.array([one for one in page.evaluate("window.drawn") if one[1] > 0])
     for one in senders:
         one.join()
@@ -277,7 +243,7 @@ def measured(address: str, parent: int, seconds: float) -> None:
           f"longest {late.max() * 1000:.0f} ms of {late.size} messages")  # fmt: skip
     print(f"from sample to screen: median {np.median(screen) * 1000:.0f} ms, p95 {np.quantile(screen, 0.95) * 1000:.0f} ms, "
           f"longest {screen.max() * 1000:.0f} ms of {screen.size} frames")  # fmt: skip
-    print(f"web processes' memory: {memory:.0f} MB before it was watched, {megabytes(parent):.0f} MB after")
+    print(f"web processes' memory: {memory:.0f} MB before it was watched, {megabytes(home):.0f} MB after")
     with unit_of_work():
         rows = [live_sessions.get(one.id).rows for one in sessions]
     print(

@@ -20,11 +20,11 @@ import tempfile
 import threading
 import time
 from collections import Counter
-from pathlib import Path
 
 import httpx2 as httpx
 
 from bench.drives import drive
+from bench.processes import by_kind
 from bench.screenshots import wait_until_well
 from uchiwa import demo
 from uchiwa.core.logs.writers import write_log
@@ -68,28 +68,13 @@ def wait_for_imports() -> None:
         time.sleep(1)
 
 
-def resident(parent: int) -> dict[str, float]:
-    """MB of memory of each process of the application, by what it is; and the sum of the web processes' numbers.
+def resident(home: str) -> dict[str, float]:
+    """MB of memory of the processes of a home, by what they are; and the sum of the web processes' numbers.
 
     The sum changes when one of them has died and was begun anew.
     """
-    found: dict[str, float] = {}
-    for process in Path("/proc").glob("[0-9]*"):
-        try:
-            status = (process / "status").read_text()
-            command = (process / "cmdline").read_bytes().replace(b"\0", b" ").decode()
-        except OSError:
-            continue
-        above = int(re.search(r"PPid:\s+(\d+)", status)[1])
-        if int(process.name) != parent and above != parent:
-            continue
-        kind = "worker" if "uchiwa work" in command else "database" if "mariadbd" in command else "web"
-        size = re.search(r"VmRSS:\s+(\d+)", status)
-        if size:
-            found[kind] = found.get(kind, 0.0) + int(size[1]) / 1000
-        if kind == "web":
-            found["processes"] = found.get("processes", 0.0) + int(process.name)
-    return found
+    found = {kind: sum(one.megabytes for one in those) for kind, those in by_kind(home).items()}
+    return found | {"processes": float(sum(one.id for one in by_kind(home)["web"]))}
 
 
 class Person:
@@ -141,7 +126,7 @@ class Person:
         await self.client.aclose()
 
 
-async def crowd(address: str, parent: int, rounds: list[tuple[int, int]], seconds: float, pause: float) -> list[Person]:
+async def crowd(address: str, home: str, rounds: list[tuple[int, int]], seconds: float, pause: float) -> list[Person]:
     """All of them at once; memory is printed every twenty seconds."""
     people = [Person(address, number, rounds, pause) for number in range(PEOPLE)]
     for person in people:
@@ -150,7 +135,7 @@ async def crowd(address: str, parent: int, rounds: list[tuple[int, int]], second
     working = [asyncio.create_task(person.work(begun + seconds)) for person in people]
     memory: list[tuple[float, float]] = []
     while not all(one.done() for one in working):
-        found = resident(parent)
+        found = resident(home)
         memory.append((time.monotonic() - begun, sum(mb for key, mb in found.items() if key != "processes")))
         print(f"  {memory[-1][0]:4.0f} s", {key: round(mb) for key, mb in found.items()}, flush=True)
         await asyncio.wait(working, timeout=20)
@@ -200,7 +185,7 @@ def main(seconds: float = SECONDS, pause: float = PAUSE_S) -> None:
             over, sent = threading.Event(), list[int]()
             sender = threading.Thread(target=sending, args=(over, sent))
             sender.start()
-            people = asyncio.run(crowd(address, process.pid, sorted(latest.items()), seconds, pause))
+            people = asyncio.run(crowd(address, os.environ["UCHIWA_HOME"], sorted(latest.items()), seconds, pause))
             over.set()
             sender.join()
             with unit_of_work():

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import io
 import json
-import multiprocessing
 import os
 from collections.abc import Callable
 from concurrent.futures import ProcessPoolExecutor, as_completed
@@ -13,6 +12,7 @@ from datetime import timedelta
 
 import numpy as np
 
+from uchiwa import forking
 from uchiwa.core.briefs.brief import Purpose
 from uchiwa.core.errors import BadInput
 from uchiwa.core.logs.log import FloatArray, Log
@@ -100,9 +100,8 @@ def load(tell: Callable[[str], object] = lambda _: None) -> None:
         _adopt(tuner_id)
         done = {part.name for part in DemoPart.select().where(DemoPart.done)}
     waiting = [demo for demo in JOBS if _name(demo) not in done]
-    apart = multiprocessing.get_context("spawn")
     workers = min(os.cpu_count() or 1, max(1, len(waiting)))
-    with ProcessPoolExecutor(workers, mp_context=apart, initializer=_connect, initargs=(os.getpid(),)) as pool:
+    with ProcessPoolExecutor(workers, mp_context=forking.context(), initializer=_connect) as pool:
         under_way = {pool.submit(_load_job, tuner_id, demo): demo for demo in waiting}
         for number, finished in enumerate(as_completed(under_way), len(JOBS) - len(waiting) + 1):
             finished.result()
@@ -142,8 +141,9 @@ def _adopt(tuner_id: int) -> None:
             jobs.drop(job)
 
 
-def _connect(parent: int) -> None:
-    end_with_parent(parent)  # so that nobody loads beside the one that starts over
+def _connect() -> None:
+    forking.begin_forked("uchiwa demo")
+    end_with_parent()  # so that nobody loads beside the one that starts over
     place = Place.load()
     if place is not None:
         connect_to(place)

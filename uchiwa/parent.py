@@ -2,31 +2,37 @@
 
 from __future__ import annotations
 
+import multiprocessing
 import os
 import signal
 import threading
 import time
+from multiprocessing.connection import wait
 
-PARENT = "UCHIWA_PARENT"
-"""Environment variable with the process that started others, for those that find it gone when they come to look."""
 _LOOK_S = 0.3
+_INIT = 1
 
 
 def end_with_parent(parent: int | None = None) -> None:
-    """End this process when its parent has ended, however that came; told to stop first, so that it can tidy up.
+    """End this process when the one that started it has ended, however that came; told to stop first, so that it can tidy up.
 
     Args:
-        parent: process id; by default the one that said so, else whoever is the parent now.
+        parent: its process id, for a process that was started as a command; by default the process that wanted this one.
     """
-    mine = int(os.environ.get(PARENT, os.getppid())) if parent is None else parent
-    if mine == os.getpid():
-        return  # the one that started others serves by itself
-    threading.Thread(target=_watch, args=(mine,), daemon=True).start()
+    threading.Thread(target=_watch, args=(parent,), daemon=True).start()
 
 
-def _watch(parent: int) -> None:
-    while os.getppid() == parent:
-        time.sleep(_LOOK_S)
+def _watch(parent: int | None) -> None:
+    wanted_by = multiprocessing.parent_process()
+    above = os.getppid() if parent is None else parent
+    if parent is None and wanted_by is None:
+        return  # nobody started it but a person
+    # The one it was forked from counts, too: without it, nobody would learn of the end of this one.
+    while os.getppid() == above != _INIT:
+        if wanted_by is None or parent is not None:
+            time.sleep(_LOOK_S)
+        elif wait([wanted_by.sentinel], _LOOK_S):
+            break
     os.kill(os.getpid(), signal.SIGTERM)
     time.sleep(10)
     os._exit(1)

@@ -5,26 +5,26 @@ from __future__ import annotations
 import logging
 import os
 import signal
-import subprocess
 import sys
 import threading
 import time
 from collections.abc import Iterator
 from contextlib import ExitStack, contextmanager
+from multiprocessing.context import ForkServerProcess
 
 import click
 import uvicorn
 
+from uchiwa import forking
 from uchiwa.figures import gather_in, serve_figures
 from uchiwa.log_output import begin_logging
-from uchiwa.parent import PARENT
 from uchiwa.services import joining
 from uchiwa.settings import DEMO, Settings, read_settings
 from uchiwa.store import one_time_links, second_factor, server
 from uchiwa.store.database import connect_to, unit_of_work
 from uchiwa.store.place import free_port, port_is_free
 from uchiwa.store.schema import migrate
-from uchiwa.web_processes import miss_the_dead
+from uchiwa.web_processes import fork_and_miss
 
 _WAIT_S = 15
 WS_LIMIT_BYTES = 300_000
@@ -32,8 +32,6 @@ WS_LIMIT_BYTES = 300_000
 _BUSY_S = 120
 _PORT_WAIT_S = 3.0
 _MAILBOX_APART = 40
-_MEMORY = {"MALLOC_ARENA_MAX": "2", "MALLOC_MMAP_THRESHOLD_": "262144", "MALLOC_TRIM_THRESHOLD_": "1048576"}
-"""What glibc's allocator is told: arrays go back to the system when they are freed, and no thread keeps a heap of its own."""
 _log = logging.getLogger("uchiwa.serve")
 
 
@@ -45,6 +43,9 @@ def serve(*, with_demo: bool) -> None:
         raise OSError(f"port {settings.port} is taken: stop what listens there, or set UCHIWA_PORT")
     # uvicorn raises the signal that stopped it once more when it is done; this makes it end here, not at once.
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
+    os.environ[DEMO] = "yes" if with_demo else "no"
+    gather_in(settings)
+    forking.begin_loading()
     ours = not server.running()
     watch: Watch | None = None
     beside = ExitStack()
@@ -63,15 +64,10 @@ def serve(*, with_demo: bool) -> None:
         watch = Watch(worker)
         watch.start()
         click.echo(f"\nUchiwa is at {settings.public_address}/   (Ctrl-C stops it)")
-        for name, value in _MEMORY.items():
-            os.environ.setdefault(name, value)
-        os.environ[PARENT] = str(os.getpid())
-        os.environ[DEMO] = "yes" if with_demo else "no"
-        gather_in(settings)
         figures = serve_figures(settings)
         if figures is not None:
             beside.callback(figures.shutdown)
-        miss_the_dead()
+        fork_and_miss()
         uvicorn.run(
             "uchiwa.web.app:served",
             factory=True,
@@ -143,16 +139,24 @@ def _offer_the_first_shop(settings: Settings) -> None:
     )
 
 
-def _start_worker() -> subprocess.Popen[bytes]:
-    return subprocess.Popen(
-        [sys.executable, "-m", "uchiwa", "work", "--parent", str(os.getpid())], start_new_session=True
-    )
+def _work(environment: dict[str, str]) -> None:
+    os.setsid()  # a Ctrl-C is for the one that ends it
+    forking.begin_forked("uchiwa worker", environment)
+    from uchiwa.worker import worker
+
+    worker.work()
+
+
+def _start_worker() -> ForkServerProcess:
+    process: ForkServerProcess = forking.context().Process(target=_work, args=(dict(os.environ),))
+    process.start()
+    return process
 
 
 class Watch(threading.Thread):
     """Starts worker and database again when the process of one of them has died; a busy one is left alone."""
 
-    def __init__(self, worker: subprocess.Popen[bytes]) -> None:
+    def __init__(self, worker: ForkServerProcess) -> None:
         super().__init__(daemon=True)
         self.worker = worker
         self._over = threading.Event()
@@ -165,7 +169,7 @@ class Watch(threading.Thread):
                     server.start()
             except Exception as error:  # it is tried again in a second, and the health page says what is wrong
                 _log.warning("the database does not start: %s", error)
-            if self.worker.poll() is not None and not self._over.is_set():
+            if not self.worker.is_alive() and not self._over.is_set():
                 self.worker = _start_worker()
 
     def stop(self) -> None:
@@ -174,10 +178,9 @@ class Watch(threading.Thread):
         self.join(20)
 
 
-def _end(process: subprocess.Popen[bytes]) -> None:
+def _end(process: ForkServerProcess) -> None:
     process.terminate()
-    try:
-        process.wait(_WAIT_S)
-    except subprocess.TimeoutExpired:
+    process.join(_WAIT_S)
+    if process.is_alive():
         process.kill()
-        process.wait()
+        process.join()

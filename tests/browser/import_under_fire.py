@@ -14,12 +14,12 @@ import os
 import signal
 import sys
 import time
-from pathlib import Path
 
 import numpy as np
 import polars as pl
 import pymysql
 
+from bench.processes import by_kind
 from uchiwa.core.logs.readers import read_recordings
 from uchiwa.standin.cars import pike_base
 from uchiwa.store import accounts, import_results, jobs, samples, uploads
@@ -57,19 +57,6 @@ def make() -> None:
     print(log.id)
 
 
-def process_of(words: str) -> int:
-    """The id of a running process of this home."""
-    for process in Path("/proc").glob("[0-9]*"):
-        try:
-            command = (process / "cmdline").read_bytes().replace(b"\0", b" ").decode()
-            environment = (process / "environ").read_bytes().decode(errors="replace")
-        except OSError:
-            continue
-        if words in command and f"UCHIWA_HOME={os.environ['UCHIWA_HOME']}" in environment.split("\0"):
-            return int(process.name)
-    raise SystemExit(f"no process {words}")
-
-
 def look(log_id: int) -> LogFile:
     with unit_of_work():
         return LogFile.get_by_id(log_id)
@@ -77,7 +64,7 @@ def look(log_id: int) -> LogFile:
 
 def kill(what: str, log_id: int) -> None:
     """Kill the worker or the database in the middle of an import; one that was over too soon is done again."""
-    victim = process_of({"worker": "uchiwa work", "database": "mariadbd"}[what])
+    (victim,) = (one.id for one in by_kind(os.environ["UCHIWA_HOME"])[what])
     deadline = time.monotonic() + 90
     seen = 0
     while time.monotonic() < deadline:

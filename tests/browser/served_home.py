@@ -15,6 +15,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from bench.processes import by_kind
 from tests.ports import own
 from uchiwa.store.place import free_port
 
@@ -117,6 +118,10 @@ class ServedHome:
             if command and f"UCHIWA_HOME={self.home}" in environment.split("\0"):
                 found.append((int(process.name), command))
         return found
+
+    def those(self, kind: str) -> list[int]:
+        """Ids of the running processes of one kind."""
+        return [one.id for one in by_kind(self.home)[kind]]
 
     def running(self) -> list[str]:
         """Command lines of the running processes."""

@@ -40,11 +40,10 @@ def test_nothing_that_was_recorded_is_lost(tmp_path):
             for number, (job, token) in enumerate(tokens.items())
         }
         began = time.monotonic()
-        for at, what in ((3.5, "spawn_main"), (7, "mariadbd"), (12, "spawn_main")):
+        for at, what in ((3.5, "web"), (7, "database"), (12, "web")):
             time.sleep(max(0.0, at - (time.monotonic() - began)))
-            for pid, command in served.processes():
-                if what in command:
-                    os.kill(pid, signal.SIGKILL)
+            for pid in served.those(what):
+                os.kill(pid, signal.SIGKILL)
         for job, (car, thread) in cars.items():
             thread.join(150)
             assert not thread.is_alive()

@@ -8,11 +8,12 @@ import signal
 import subprocess
 import sys
 import time
+from pathlib import Path
 
 import pytest
 
+from tests.browser.conftest import until
 from tests.browser.served_home import WELL, ServedHome
-from uchiwa.parent import PARENT
 
 pytestmark = pytest.mark.browser
 
@@ -35,7 +36,7 @@ def test_the_worker_ends_when_its_parent_is_killed(tmp_path):
         process.kill()
         process.wait(10)
         deadline = time.monotonic() + 30
-        while any("uchiwa work" in command for command in served.running()):
+        while served.those("worker"):
             assert time.monotonic() < deadline
             time.sleep(0.3)
     finally:
@@ -46,12 +47,14 @@ def test_the_worker_ends_when_its_parent_is_killed(tmp_path):
 
 def test_a_process_that_was_just_starting_ends_with_its_parent(tmp_path):
     """Its parent may be gone before it comes to look for it."""
-    script = "import os, time; from uchiwa.parent import end_with_parent; end_with_parent(); time.sleep(30)"
-    gone = subprocess.run([sys.executable, "-c", "import os; print(os.getpid())"], capture_output=True, text=True)
-    begun = time.monotonic()
-    done = subprocess.run([sys.executable, "-c", script], env=os.environ | {PARENT: gone.stdout.strip()}, check=False)
-    assert done.returncode == -signal.SIGTERM
-    assert time.monotonic() - begun < 20
+    script = (
+        "import multiprocessing as m, os, sys, time; from uchiwa.parent import end_with_parent\n"
+        "def child():\n time.sleep(1); end_with_parent(); time.sleep(60)\n"
+        "if __name__ == '__main__':\n"
+        " one = m.get_context('fork').Process(target=child); one.start(); print(one.pid, flush=True); os._exit(0)"
+    )
+    gone = subprocess.run([sys.executable, "-c", script], stdout=subprocess.PIPE, text=True, check=True)
+    until(lambda: not Path(f"/proc/{gone.stdout.strip()}").exists(), 20)
 
 
 def test_a_taken_port_is_said(tmp_path, served):
@@ -101,7 +104,7 @@ def test_web_processes_killed_at_any_moment_are_missed_at_once(tmp_path):
     """Also right after they were asked for a sign of life, when the answer would be waited for."""
     served = ServedHome.of(tmp_path, web_processes=2)
     with served.serving():
-        web = [pid for pid, command in served.processes() if "spawn_main" in command]
+        web = served.those("web")
         assert len(web) == 2
         for pid in web:  # a stopped process is asked and does not answer; then it dies
             os.kill(pid, signal.SIGSTOP)

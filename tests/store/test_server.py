@@ -103,7 +103,10 @@ def test_a_folder_from_before_is_put_right_at_its_next_start(home):
     while not Path(socket_path).exists():
         assert time.monotonic() < deadline
         time.sleep(0.1)
-    with pymysql.connect(unix_socket=socket_path, user=server._owner()) as connection, connection.cursor() as cursor:
+    with (
+        pymysql.connect(unix_socket=socket_path, user=server._owner(), ssl_disabled=True) as connection,
+        connection.cursor() as cursor,
+    ):
         for host in (socket.gethostname(), "127.0.0.1", "::1"):
             cursor.execute("CREATE USER root@%s", (host,))
             cursor.execute("GRANT ALL PRIVILEGES ON *.* TO root@%s", (host,))
@@ -121,15 +124,19 @@ def connections_of(place: Place, number: int) -> list[pymysql.Connection]:
     held = []
     with contextlib.suppress(pymysql.MySQLError):
         for _ in range(number):
-            held.append(pymysql.connect(host=place.host, port=place.port, user=place.user, password=place.password))
+            held.append(
+                pymysql.connect(
+                    host=place.host, port=place.port, user=place.user, password=place.password, ssl_disabled=True
+                )
+            )
     return held
 
 
 class _NoWorker:
     """Stands in for the worker's process, which is not what is looked at here."""
 
-    def poll(self) -> None:
-        return None
+    def is_alive(self) -> bool:
+        return True
 
 
 def test_a_busy_server_is_left_alone_and_a_dead_one_started_again_where_it_was(home):

@@ -28,20 +28,9 @@ def serve(demo: bool) -> None:
 @click.option("--parent", type=int, help="Process id; the worker ends when this process has ended.")
 def work(parent: int | None) -> None:
     """Run the worker alone, against the database on file."""
-    from uchiwa.log_output import begin_logging
-    from uchiwa.settings import read_settings
-    from uchiwa.store import schema
-    from uchiwa.store.database import connect_to
-    from uchiwa.store.place import Place
     from uchiwa.worker import worker
 
-    begin_logging(read_settings())
-    place = Place.load()
-    if place is None:
-        raise BadInput("there is no database yet", advice="run uchiwa db start first")
-    connect_to(place)
-    schema.check()
-    worker.run(parent)
+    worker.work(parent)
 
 
 @uchiwa.group()

@@ -2,29 +2,23 @@
 
 from __future__ import annotations
 
-import multiprocessing
 import os
 import sys
 import threading
 from collections.abc import Callable
-from functools import cache
 from multiprocessing.connection import Connection
-from multiprocessing.context import ForkServerContext, ForkServerProcess
+from multiprocessing.context import ForkServerProcess
 from typing import Any
 
+from uchiwa import forking
 from uchiwa.core.logs.readers import apart
 from uchiwa.store.database import connect_to
 from uchiwa.store.place import Place
 
 DONE, FAILED, NO_DATABASE = 0, 1, 2
 
-
-@cache
-def _context() -> ForkServerContext:
-    """Children are forked from a process that has everything loaded, and neither threads nor connections."""
-    context = multiprocessing.get_context("forkserver")
-    context.set_forkserver_preload(["uchiwa.worker.preloaded"])
-    return context
+LOADED = "uchiwa.worker.preloaded"
+"""For a worker that runs alone; one of `uchiwa serve` shares the process in which everything is loaded."""
 
 
 def _end_with(parent: Connection) -> None:
@@ -36,6 +30,7 @@ def _end_with(parent: Connection) -> None:
 
 
 def _run(parent: Connection, work: Callable[..., None], given: tuple[Any, ...]) -> None:
+    forking.begin_forked(f"uchiwa {work.__name__.strip('_')}")
     threading.Thread(target=_end_with, args=(parent,), daemon=True).start()
     place = Place.load()
     if place is None:
@@ -56,7 +51,7 @@ class Child:
     """
 
     def __init__(self, work: Callable[..., None], *given: Any) -> None:
-        context = _context()
+        context = forking.context(LOADED)
         theirs, self._held = context.Pipe(duplex=False)
         self.process: ForkServerProcess = context.Process(target=_run, args=(theirs, work, given))
         self.process.start()

@@ -18,9 +18,12 @@ import pymysql
 from peewee import PeeweeException
 from playhouse.pool import MaxConnectionsExceeded
 
+from uchiwa.core.errors import BadInput
+from uchiwa.log_output import begin_logging
 from uchiwa.parent import end_with_parent
 from uchiwa.services.importing import refuse_worn_out
 from uchiwa.services.mail import regularly
+from uchiwa.settings import read_settings
 from uchiwa.store import (
     accounts,
     attempts,
@@ -30,11 +33,13 @@ from uchiwa.store import (
     levels,
     mails,
     one_time_links,
+    schema,
     sessions,
     uploads,
     worker_beats,
 )
-from uchiwa.store.database import database
+from uchiwa.store.database import connect_to, database
+from uchiwa.store.place import Place
 from uchiwa.worker import import_process, mailing
 from uchiwa.worker.live import Sessions
 from uchiwa.worker.telling import Telling
@@ -133,6 +138,24 @@ class Imports:
         self.running.clear()
 
 
+def work(parent: int | None = None) -> None:
+    """Work in this process, against the database on file.
+
+    Args:
+        parent: process with whose end this one ends, too, if a command started it.
+
+    Raises:
+        BadInput: there is no database yet, or its schema is another version's.
+    """
+    begin_logging(read_settings())
+    place = Place.load()
+    if place is None:
+        raise BadInput("there is no database yet", advice="run uchiwa db start first")
+    connect_to(place)
+    schema.check()
+    run(parent)
+
+
 def run(parent: int | None = None) -> None:
     """Work until told to stop (SIGINT or SIGTERM), or until the parent process has ended."""
     over = threading.Event()
@@ -140,8 +163,7 @@ def run(parent: int | None = None) -> None:
         signal.signal(one, lambda *_: over.set())
     threading.Thread(target=_beat, args=(over,), daemon=True).start()
     mailing.begin(over)
-    if parent is not None:
-        end_with_parent(parent)
+    end_with_parent(parent)
     imports, told, live = Imports(), Telling(), Sessions()
     tidied = -_TIDY_S
     try:

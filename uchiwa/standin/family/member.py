@@ -47,11 +47,11 @@ def _waves(rng: np.random.Generator, along: float, across: float) -> FloatArray:
     """A smooth random surface of variance 1 over the fine grid of speed and pressure."""
     speeds = _SPEEDS[0] + _SPEEDS[1] * np.arange(_SPEEDS[2])
     loads = _LOADS[0] + _LOADS[1] * np.arange(_LOADS[2])
-    found = np.zeros((loads.size, speeds.size))
-    for _ in range(_WAVES):
-        kx, ky = rng.normal() / along, rng.normal() / across
-        found += np.cos(kx * speeds[None, :] + ky * loads[:, None] + rng.uniform(0, 2 * np.pi))
-    return np.asarray(found * np.sqrt(2.0 / _WAVES))
+    drawn = np.array([(rng.normal(), rng.normal(), rng.uniform(0, 2 * np.pi)) for _ in range(_WAVES)])
+    x = drawn[:, :1] / along * speeds + drawn[:, 2:]
+    y = drawn[:, 1:2] / across * loads
+    # cos(x + y), summed over the waves
+    return np.asarray((np.cos(y).T @ np.cos(x) - np.sin(y).T @ np.sin(x)) * np.sqrt(2.0 / _WAVES))
 
 
 def _breathing(rng: np.random.Generator, physics: Physics) -> FloatArray:

@@ -1,0 +1,16 @@
+"""Loaded once by the process that web processes, worker and imports are forked from."""
+
+from __future__ import annotations
+
+import gc
+import signal
+from importlib import import_module
+
+# It is stopped with those it has forked; a Ctrl-C while it loads is for the one that started it.
+signal.signal(signal.SIGINT, signal.SIG_IGN)
+
+for module in ("uchiwa.web.app", "uchiwa.worker.worker", "uchiwa.worker.preloaded"):
+    import_module(module)
+
+gc.collect()
+gc.freeze()  # so that no collector touches, and thereby copies, what is shared
