@@ -15,6 +15,7 @@ from uchiwa.core.tables.table import Axis, Calibration, Table, frozen
 from uchiwa.services import tables
 from uchiwa.standin.cars import pike_base
 from uchiwa.store import draft_steps, jobs
+from uchiwa.store.acting import Acting
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import Job, Round, User
 from uchiwa.web.grid.table_grid import Showing, drawn
@@ -50,10 +51,10 @@ def _server(user: User, job: Job, round_: Round) -> list[tuple[str, float, str]]
             begun = time.perf_counter()
             with unit_of_work():
                 before = tables.table_work(job, round_, "ve_main")
-                hand = tables.Hand(user, before.draft.version)
+                hand = tables.Hand(Acting(job, round_, user, before.draft.version))
                 looked = drawn(before.table, before.was, None, before.pinned, Showing.VALUE)
                 edited = time.perf_counter()
-                after = tables.edit(round_, hand, before, cells, lines[number % 2]).after
+                after = tables.edit(hand, before, cells, lines[number % 2]).after
                 kept = time.perf_counter()
                 draft_steps.ends(job)
                 cells_now = looked.changed(drawn(after.table, after.was, None, after.pinned, Showing.VALUE))

@@ -60,6 +60,7 @@ from uchiwa.store import (
     samples,
     uploads,
 )
+from uchiwa.store.acting import Acting
 from uchiwa.store.clock import now
 from uchiwa.store.database import connect_to, run_again, unit_of_work
 from uchiwa.store.models import Car, Customer, DemoPart, Job, Revision, Round, User
@@ -270,25 +271,28 @@ NOTES = """Please flash this, **reset the learned fuel trims**, then record agai
 """
 
 
+def _acting(job: Job, round_: Round, tuner: User, why: str = "") -> Acting:
+    return Acting(job, round_, tuner, drafts.current(job).version, why)
+
+
 def _edit(job: Job, round_: Round, tuner: User, demo: DemoJob) -> None:
     for table, cells, line, why in demo.edits:
         with unit_of_work():
-            hand = tables.Hand(tuner, drafts.current(job).version, why)
-            tables.edit(round_, hand, tables.table_work(job, round_, table), list(cells), line)
+            hand = tables.Hand(_acting(job, round_, tuner, why))
+            tables.edit(hand, tables.table_work(job, round_, table), list(cells), line)
 
 
 def _freeze(job: Job, round_: Round, tuner: User, carried: str) -> None:
     with unit_of_work():
         found = jobs.find(tuner.shop_id, job.id) or job
-        round_ = Round.get_by_id(round_.id)
+        round_ = jobs.rounds(found)[round_.number - 1]
         for concern in review_work(found, round_).open:
             answers.give(found, round_, tuner, concern, "seen in the logs, fits its neighbours")
-        version = drafts.current(found).version
 
         def reporting(frozen: Revision, told: freezing.Account, image_hash: str) -> str:
-            return report_of.body(found, round_, frozen, told, DisplayUnits(), image_hash, tuner.name)
+            return report_of.body(round_, frozen, told, DisplayUnits(), image_hash)
 
-        revision = freezing.freeze(found, round_, tuner, version, NOTES, reporting, final=False)
+        revision = freezing.freeze(_acting(found, round_, tuner), NOTES, reporting, final=False)
         if carried in ("downloaded", "flashed"):
             revisions.downloaded(revision)
         if carried == "flashed":
@@ -304,11 +308,11 @@ def _take_idle(job: Job, round_: Round, tuner: User) -> None:
     with unit_of_work():
         found = idle.idle_air_work(job, round_)
         taking = table_proposals.values_taken(found.context, found.proposal.after, None, idle.AS_IDLE)
-        table_proposals.take(found.context, tuner, drafts.current(job).version, taking, idle_report(found.proposal))
+        table_proposals.take(_acting(job, round_, tuner), found.context, taking, idle_report(found.proposal))
     with unit_of_work():
         warm = idle.warm_up_work(job, round_)
         taking = table_proposals.values_taken(warm.context, warm.proposal.after, None, idle.AS_WARM_UP)
-        table_proposals.take(warm.context, tuner, drafts.current(job).version, taking, warm_report(warm.proposal))
+        table_proposals.take(_acting(job, round_, tuner), warm.context, taking, warm_report(warm.proposal))
 
 
 def _take(job: Job, round_: Round, tuner: User, calibration: Calibration) -> None:
@@ -319,4 +323,5 @@ def _take(job: Job, round_: Round, tuner: User, calibration: Calibration) -> Non
         after = calibration.with_table(proposal.corrected)
         sentence = difference(calibration, after).tables[0].sentence
         draft = drafts.current(job)
-        draft_steps.take(draft, round_, tuner, draft.version, after, sentence, report(proposal))
+        told = draft_steps.Told(jobs.TAKE, sentence, report(proposal))
+        draft_steps.change(draft, _acting(job, round_, tuner), after, told)

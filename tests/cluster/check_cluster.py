@@ -18,6 +18,7 @@ from uchiwa.services import tables
 from uchiwa.services.importing import import_log
 from uchiwa.standin.cars import pike_base
 from uchiwa.store import accounts, drafts, jobs, leases, messages, uploads
+from uchiwa.store.acting import Acting
 from uchiwa.store.database import can_run_again, connect_to, database, run_again, unit_of_work
 from uchiwa.store.drafts import StaleDraftError
 from uchiwa.store.models import Draft, Event, Job, LogFile, Message, User
@@ -137,8 +138,8 @@ def make_job(user_id: int, name: str) -> Job:
 def change(job: Job, user: User, version: int) -> None:
     """Turn one cell a little."""
     round_ = jobs.rounds(job)[-1]
-    hand = tables.Hand(user, version, "under fire")
-    tables.edit(round_, hand, tables.table_work(job, round_, "spark_main"), [(4, 4)], "x+1" if version % 2 else "x-1")
+    hand = tables.Hand(Acting(job, round_, user, version, "under fire"))
+    tables.edit(hand, tables.table_work(job, round_, "spark_main"), [(4, 4)], "x+1" if version % 2 else "x-1")
 
 
 def test_nodes_are_killed_under_load_and_nothing_is_lost(cluster):

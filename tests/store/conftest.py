@@ -13,7 +13,8 @@ from tests.conftest import make_log
 from uchiwa.services.importing import import_log
 from uchiwa.standin.cars import pike_base
 from uchiwa.standin.logger import write_delimited
-from uchiwa.store import accounts, jobs, leases, log_states, uploads
+from uchiwa.store import accounts, drafts, jobs, leases, log_states, uploads
+from uchiwa.store.acting import Acting
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import Job, LogFile, Round, User
 
@@ -62,6 +63,11 @@ class Scene:
     user: User
     job: Job
     round: Round
+
+    def acting(self, version: int | None = None, why: str = "", round_: Round | None = None) -> Acting:
+        """The tuner, who has seen the draft as it is unless said otherwise."""
+        seen = drafts.current(self.job).version if version is None else version
+        return Acting(self.job, round_ or self.round, self.user, seen, why)
 
     def receive(self, text: str | bytes, name: str = "drive.csv") -> tuple[LogFile, bool]:
         """Store an upload."""

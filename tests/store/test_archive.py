@@ -34,6 +34,7 @@ from uchiwa.store import (
     revisions,
     samples,
 )
+from uchiwa.store.acting import Acting
 from uchiwa.store.database import database, unit_of_work
 from uchiwa.store.models import Event, Job, LogFile, Round
 
@@ -49,13 +50,18 @@ def worked(scene):
         images.keep(
             scene.job, scene.user, json.dumps(layout_data(PIKE)), "pike.hex", write_image(image_of(PIKE), "hex")
         )
-        notes.write(scene.job, LogFile.get_by_id(log.id), scene.user, (3.0, 4.0), "hesitates", shown=True)
+        notes.write(LogFile.get_by_id(log.id), scene.user, (3.0, 4.0), "hesitates", shown=True)
         pull_notes.keep((log.id, 1), note="two degrees out", hidden=True)
         held = Cluster(1, (), ((3, 9), (4, 9)), 2.0, Verdict.REAL, ())
-        knock_decisions.decide(scene.job, scene.round, scene.user, "spark_main", held, Verdict.NOISE, "a loose shield")
+        knock_decisions.decide(
+            scene.job,
+            scene.round,
+            scene.user,
+            knock_decisions.Word("spark_main", held, Verdict.NOISE, "a loose shield"),
+        )
         messages.write(scene.job, "Good morning", scene.user)
         work = fuel.fuel_work(scene.job, scene.round)
-        fuel.take(scene.job, scene.round, scene.user, work.draft.version, work, None)
+        fuel.take(scene.acting(), work, None)
     with unit_of_work():
         edit_spark(scene, scene.round, 2, (1, 1), "hot")
     with unit_of_work():
@@ -63,17 +69,17 @@ def worked(scene):
         for concern in review_work(scene.job, round_).open:
             answers.give(scene.job, round_, scene.user, concern, "meant")
         hostile = '<article class="report"><h1>R</h1><script>alert(1)</script><p onclick="x">ok</p></article>'
-        freezing.freeze(scene.job, round_, scene.user, 3, "Flash it.", lambda *_: hostile, final=False)
+        freezing.freeze(scene.acting(3, round_=round_), "Flash it.", lambda *_: hostile, final=False)
     with unit_of_work():
         second = jobs.rounds(scene.job)[-1]
         edit_spark(scene, second, 4, (2, 2))
-        draft_steps.undo(scene.job, second, scene.user, 5)
+        draft_steps.undo(scene.acting(5, round_=second))
     return scene
 
 
 def edit_spark(scene, round_, version, cell, why=""):
     work = tables.table_work(scene.job, round_, "spark_main")
-    tables.edit(round_, tables.Hand(scene.user, version, why), work, [cell], "x-1")
+    tables.edit(tables.Hand(scene.acting(version, why, round_)), work, [cell], "x-1")
 
 
 def exported(job) -> bytes:
@@ -132,7 +138,7 @@ def test_the_same_job_elsewhere(worked, elsewhere):
         )
         assert (old.rasters[0].channels[0].values == new.rasters[0].channels[0].values).all()
         assert draft_steps.redoable(draft_steps.steps(job)) is not None
-        draft_steps.redo(job, jobs.rounds(job)[-1], elsewhere, drafts.current(job).version)
+        draft_steps.redo(Acting(job, jobs.rounds(job)[-1], elsewhere, drafts.current(job).version))
         taken = Event.select().where(Event.job == job, Event.kind == "take").get()
         assert json.loads(taken.inputs)["log_ids"] == logs
         assert images.file_of(images.of_revision(revisions.numbered(job, 1))) == images.file_of(

@@ -23,7 +23,7 @@ def at_fuel(scene):
 def take(scene, chosen=None, version=None):
     with unit_of_work():
         work = fuel.fuel_work(scene.job, scene.round)
-        return fuel.take(scene.job, scene.round, scene.user, version or work.draft.version, work, chosen)
+        return fuel.take(scene.acting(version), work, chosen)
 
 
 def table_of(scene):
@@ -81,7 +81,7 @@ def test_putting_back_restores_and_is_remembered(at_fuel):
     before = table_of(at_fuel)
     event = take(at_fuel)
     with unit_of_work():
-        draft_steps.put_back(at_fuel.job, at_fuel.round, at_fuel.user, drafts.current(at_fuel.job).version, event.id)
+        draft_steps.put_back(at_fuel.acting(), event.id)
         kinds = [(one.kind, one.put_back) for one in events.history(at_fuel.job)]
         undoing = Event.select().where(Event.kind == events.UNDO).get()
         assert jobs.facts_of([at_fuel.round])[at_fuel.round.id].taken == 0
@@ -89,15 +89,13 @@ def test_putting_back_restores_and_is_remembered(at_fuel):
     assert kinds == [("take", True), ("start", False)]
     assert undoing.sentence == f"Undid: {event.sentence}"
     with pytest.raises(draft_steps.CannotPutBackError), unit_of_work():
-        draft_steps.put_back(at_fuel.job, at_fuel.round, at_fuel.user, drafts.current(at_fuel.job).version, event.id)
+        draft_steps.put_back(at_fuel.acting(), event.id)
 
 
 def test_freezing_ends_the_round_and_opens_the_next(at_fuel):
     take(at_fuel)
     with unit_of_work():
-        revision = revisions.freeze(
-            at_fuel.job, at_fuel.round, at_fuel.user, drafts.current(at_fuel.job).version, "flash it"
-        )
+        revision = revisions.freeze(at_fuel.acting(), "flash it")
         rounds = jobs.rounds(at_fuel.job)
         draft = drafts.current(at_fuel.job)
         frozen = revisions.numbered(at_fuel.job, 1)
@@ -107,7 +105,7 @@ def test_freezing_ends_the_round_and_opens_the_next(at_fuel):
     assert np.array_equal(content.table("ve_main").grid, table_of(at_fuel))
     assert frozen.calibration.content_hash == calibration_json.content_hash(content)
     with pytest.raises(drafts.StaleDraftError), unit_of_work():
-        revisions.freeze(at_fuel.job, rounds[0], at_fuel.user, draft.version, "again")
+        revisions.freeze(at_fuel.acting(draft.version, round_=rounds[0]), "again")
 
 
 def test_equal_calibrations_are_kept_once(scene):

@@ -204,13 +204,13 @@ def test_arrangements_belong_to_a_person(scene):
 
 def test_notes_on_moments_and_stretches(long_log, scene):
     with unit_of_work():
-        note = notes.write(scene.job, long_log, scene.user, (20.0, 12.5), " hesitates ", shown=False)
+        note = notes.write(long_log, scene.user, (20.0, 12.5), " hesitates ", shown=False)
         assert (note.start_s, note.end_s, note.text) == (12.5, 20.0, "hesitates")
         assert notes.shown_of(scene.job) == []
         notes.show(note, shown=True)
         assert [one.text for one in notes.shown_of(scene.job)] == ["hesitates"]
         for span, text in (((1.0, 1.0), "  "), ((float("nan"), 1.0), "x"), ((9e9, 9e9), "x")):
             with pytest.raises(BadInput):
-                notes.write(scene.job, long_log, scene.user, span, text, shown=False)
+                notes.write(long_log, scene.user, span, text, shown=False)
         notes.drop(notes.find([long_log.id], note.id))
         assert notes.of_logs([long_log.id]) == []

@@ -28,19 +28,18 @@ def step(scene: Scene, what) -> bool:  # noqa: F811
     """Do it, if it can be done."""
     try:
         with unit_of_work():
-            version = drafts.current(scene.job).version
-            hand = tables.Hand(scene.user, version)
+            by = scene.acting()
             if what == "undo":
-                draft_steps.undo(scene.job, scene.round, scene.user, version)
+                draft_steps.undo(by)
             elif what == "redo":
-                draft_steps.redo(scene.job, scene.round, scene.user, version)
+                draft_steps.redo(by)
             elif what == "constant":
                 change = lambda one: set_constant(one, "injector_flow", (one.constant("injector_flow") or 0) + 0.1)  # noqa: E731
-                tables.change_content(scene.job, scene.round, hand, change, "constant", {})
+                tables.change_content(by, change, "constant", {})
             else:
                 line, (i, j, width, height) = what
                 cells = [(a, b) for a in range(i, min(i + width, 15)) for b in range(j, min(j + height, 13))]
-                tables.edit(scene.round, hand, tables.table_work(scene.job, scene.round, "spark_main"), cells, line)
+                tables.edit(tables.Hand(by), tables.table_work(scene.job, scene.round, "spark_main"), cells, line)
     except (BadInput, draft_steps.CannotPutBackError):
         return False
     return True

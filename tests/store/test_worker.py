@@ -11,6 +11,7 @@ import pymysql
 import pytest
 
 from tests.store.conftest import log_text
+from uchiwa.core.logs.recognition.knowledge import Assignment, channel_key
 from uchiwa.services import importing
 from uchiwa.standin.cars import pike_base
 from uchiwa.store import accounts, import_results, jobs, leases, levels, log_states, untold, uploads, worker_beats
@@ -301,7 +302,8 @@ def test_a_log_is_what_it_was_read_as_last(scene):
         from uchiwa.store import memory
 
         row = LogFile.get_by_id(log.id)
-        memory.remember(scene.job.car, row.header, "short_term_trim", "%", None, "", scene.user.shop_id)
+        key = channel_key("short_term_trim", "%")
+        memory.remember(scene.job.car, row.header, key, Assignment(None), scene.user.shop_id)
     importing.import_log(log.id)
     with unit_of_work():
         assert LogFile.get_by_id(log.id).reading == 2

@@ -70,7 +70,7 @@ def target(scene: Scene) -> Target:
         token = links.make(scene.job)
     log = ready(scene.receive(log_text(size=400), f"{SECRET}.csv")[0])
     with unit_of_work():
-        note = notes.write(scene.job, log, scene.user, (1.0, 2.0), f"{SECRET} note", shown=True)
+        note = notes.write(log, scene.user, (1.0, 2.0), f"{SECRET} note", shown=True)
     begun = live_session(scene)
     with unit_of_work():
         words = About(f"{SECRET} map", f"{SECRET} words", SECRET)

@@ -8,6 +8,7 @@ import numpy as np
 
 from uchiwa.core.errors import BadInput
 from uchiwa.core.evidence.gathering import Gathered, Gathering, Statistic, axes_of, gathered
+from uchiwa.core.formulas.computed import Book
 from uchiwa.core.formulas.dimension import meaning
 from uchiwa.core.formulas.language import FormulaError, parse
 from uchiwa.core.logs.log import FloatArray
@@ -118,16 +119,17 @@ def bins_work(job: Job, round_: Round, table_id: str | None = None) -> BinsWork:
     base, mark = calibration_of(job, round_)
     asked = asked_of(job, round_, table_id)
     rows = _rows(job, round_, asked.over)
-    first = _gathered(job, base, mark, asked, rows, asked.value)
+    book, running = channels.book_of(job.shop_id), (base, mark)
+    first = _gathered(book, running, asked, rows, asked.value)
     second, others, words = None, rows, ""
     if asked.other.strip():
-        second, words = _gathered(job, base, mark, asked, rows, asked.other), asked.other
+        second, words = _gathered(book, running, asked, rows, asked.other), asked.other
     elif asked.against != "nothing":
         others = _rows(job, round_, asked.against)
         words = {"before": "the round before", "first": "the first round"}[asked.against]
         if not others:
             raise BadInput("there is no earlier round with logs to hold it against", advice="hold it against nothing")
-        second = _gathered(job, base, mark, asked, others, asked.value)
+        second = _gathered(book, running, asked, others, asked.value)
     every = _rows(job, round_, "all")
     unit = _unit(job, base, asked)
     return BinsWork(base, asked, tuple(rows), first, second, tuple(others), words, tuple(every), unit)
@@ -143,9 +145,15 @@ def _unit(job: Job, base: Calibration, asked: Gathering) -> str:
         return ""
 
 
-def _gathered(job: Job, base: Calibration, mark: str, asked: Gathering, rows: list[LogFile], value: str) -> Gathered:
-    """One gathering, remembered for as long as its logs are read as they were."""
-    book = channels.book_of(job.shop_id)
+def _gathered(
+    book: Book, running: tuple[Calibration, str], asked: Gathering, rows: list[LogFile], value: str
+) -> Gathered:
+    """One gathering, remembered for as long as its logs are read as they were.
+
+    Args:
+        running: the calibration, and what marks it.
+    """
+    base, mark = running
     axes = axes_of(asked, base)
     formulas = (value, *asked.conditions)
     needed = {axis.quantity for axis in (axes.x, axes.y) if axis is not None} | {"engine_speed"}
@@ -215,7 +223,7 @@ def gathered_for(job: Job, round_: Round, asked: Gathering) -> tuple[Gathered, l
     if not rows:
         raise BadInput("there is no accepted log to gather from", advice="send one first")
     return (
-        _gathered(job, base, mark, asked, rows, asked.value),
+        _gathered(channels.book_of(job.shop_id), (base, mark), asked, rows, asked.value),
         [str(one.name) for one in rows],
         _unit(job, base, asked),
     )

@@ -18,6 +18,7 @@ from uchiwa.services.mail.telling import tell_customer
 from uchiwa.services.review import ReviewWork, review_work
 from uchiwa.services.visits import visits
 from uchiwa.store import briefs, drafts, events, findings, images, jobs, revisions, setups
+from uchiwa.store.acting import Acting
 from uchiwa.store.models import Answer, Job, LogFile, Revision, Round, User
 
 
@@ -88,9 +89,7 @@ Reporting = Callable[[Revision, Account, str], str]
 """Writes the report of a revision as HTML, from what is told of it and the hash of its image, which may be empty."""
 
 
-def freeze(
-    job: Job, round_: Round, author: User, version: int, notes: str, reporting: Reporting, *, final: bool
-) -> Revision:
+def freeze(by: Acting, notes: str, reporting: Reporting, *, final: bool) -> Revision:
     """Freeze the draft, with the image it goes out as and the report as it stands now.
 
     Raises:
@@ -98,17 +97,18 @@ def freeze(
             setup is in force.
         StaleDraftError: the draft has changed since the person looked.
     """
-    drafts.as_seen(job, version)
+    job = by.job
+    drafts.as_seen(job, by.version)
     if final:
         setups.must_be_off(job)
-    told = account(job, round_)
+    told = account(job, by.round)
     unanswered = told.work.open
     if unanswered:
         raise BadInput(
             f"{len(unanswered)} of the review's concerns {'is' if len(unanswered) == 1 else 'are'} open: {unanswered[0].sentence}",
             advice="answer or mend them on the Review station first",
         )
-    revision = revisions.freeze(job, round_, author, version, notes, final=final, led_to_by=led_to_by(told))
+    revision = revisions.freeze(by, notes, final=final, led_to_by=led_to_by(told))
     image = images.of_job(job)
     if image is not None:
         images.keep_for(revision, image, told.work.content)

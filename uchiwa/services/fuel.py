@@ -29,7 +29,9 @@ from uchiwa.core.tables.editing.breakpoints import rebroken
 from uchiwa.core.tables.table import Calibration, Table
 from uchiwa.services.log_cache import bytes_of, from_logs
 from uchiwa.store import calibrations, channels, draft_pins, draft_steps, drafts, estimates, jobs, revisions, samples
-from uchiwa.store.models import Draft, Event, Job, LogFile, Round, User
+from uchiwa.store.acting import Acting
+from uchiwa.store.draft_steps import Told
+from uchiwa.store.models import Draft, Event, Job, LogFile, Round, StoredCalibration
 
 
 @dataclass(frozen=True, eq=False)
@@ -82,9 +84,15 @@ def keep_policy(round_: Round, policy: Policy) -> None:
 
 
 def _proposal(
-    base_hash: str, base: Calibration, table: Table, logs: list[LogFile], policy: Policy, book: Book
+    running: StoredCalibration, table: Table, logs: list[LogFile], policy: Policy, book: Book
 ) -> FuelProposal:
-    """Computed, or remembered, with the evidence it rests on: they depend on nothing but these."""
+    """Computed, or remembered, with the evidence it rests on: they depend on nothing but these.
+
+    Args:
+        running: what the car ran.
+        table: of it, over the axes that the draft has.
+    """
+    base_hash, base = running.content_hash, calibrations.content(running)
     formulas = [*policy.where, *policy.in_use.values()]
     channels_used = tuple(book.written_out(text) for text in (*formulas, "charge_share"))
     along = tuple(axis.breakpoints.tobytes() for axis in (table.x, table.y) if axis is not None)
@@ -146,7 +154,7 @@ def round_proposal(job: Job, round_: Round, policy: Policy) -> FuelProposal | No
     if not tables:
         return None
     book = channels.book_of(job.shop_id)
-    return _proposal(revision.calibration.content_hash, base, tables[0], logs, policy, book)
+    return _proposal(revision.calibration, tables[0], logs, policy, book)
 
 
 def fuel_work(
@@ -185,18 +193,18 @@ def fuel_work(
     policy = pinned_policy(round_, draft, table.id)
     policy = policy if held_in is None else held_in(policy)
     book = channels.book_of(job.shop_id)
-    proposal = _proposal(revision.calibration.content_hash, base, table, logs, policy, book)
+    proposal = _proposal(revision.calibration, table, logs, policy, book)
     return FuelWork(draft, base, drafted, tuple(logs), proposal)
 
 
-def take(job: Job, round_: Round, author: User, version: int, work: FuelWork, chosen: BoolArray | None) -> Event:
+def take(by: Acting, work: FuelWork, chosen: BoolArray | None) -> Event:
     """Take a proposal, or its chosen cells, into the draft.
 
     Raises:
         StaleDraftError: the draft has changed since the person saw it.
         BadInput: nothing among the chosen cells is left to take.
     """
-    drafts.must_be(work.draft, version)
+    drafts.must_be(work.draft, by.version)
     cells = work.to_take if chosen is None else work.to_take & chosen
     if not cells.any():
         raise BadInput("nothing among these cells is left to take", advice="choose cells the proposal changes")
@@ -214,10 +222,10 @@ def take(job: Job, round_: Round, author: User, version: int, work: FuelWork, ch
     inputs = report(proposal)
     inputs["taken"] = [[int(i), int(j)] for j, i in zip(*cells.nonzero(), strict=True)]
     inputs["log_ids"] = [log.id for log in work.logs]
-    running = revisions.running(job, round_)
+    running = revisions.running(by.job, by.round)
     inputs["base_revision"] = running.number if running is not None else 0
     sentence = difference(before, after).tables[0].sentence
-    return draft_steps.take(work.draft, round_, author, version, after, sentence, inputs)
+    return draft_steps.change(work.draft, by, after, Told(jobs.TAKE, sentence, inputs))
 
 
 def used_moments(job: Job, round_: Round, log: LogFile, time: FloatArray) -> BoolArray | None:

@@ -19,8 +19,10 @@ from uchiwa.core.tables.difference import difference, same_axes
 from uchiwa.core.tables.table import Calibration, Table
 from uchiwa.services.log_cache import from_logs
 from uchiwa.store import calibrations, draft_pins, draft_steps, drafts, jobs, revisions, samples
+from uchiwa.store.acting import Acting
+from uchiwa.store.draft_steps import Told
 from uchiwa.store.log_names import told_apart
-from uchiwa.store.models import Draft, Event, Job, LogFile, Round, User
+from uchiwa.store.models import Draft, Event, Job, LogFile, Round
 
 _EARLIER = 6
 Kept = TypeVar("Kept", bound=BaseModel)
@@ -199,7 +201,7 @@ def values_taken(at: TableContext, after: FloatArray, chosen: BoolArray | None, 
     return Taking(cells, at.drafted.with_grid(np.where(cells, after, at.drafted.grid)), taken_as)
 
 
-def take(at: TableContext, author: User, version: int, taking: Taking, inputs: dict[str, Any]) -> Event:
+def take(by: Acting, at: TableContext, taking: Taking, inputs: dict[str, Any]) -> Event:
     """Take a proposal, or its chosen cells, into the draft.
 
     Args:
@@ -209,7 +211,7 @@ def take(at: TableContext, author: User, version: int, taking: Taking, inputs: d
         StaleDraftError: the draft has changed since the person saw it.
         BadInput: nothing among the chosen cells is left to take.
     """
-    drafts.as_seen(at.job, version)
+    drafts.as_seen(at.job, by.version)
     if not taking.cells.any():
         raise BadInput("nothing among these cells is left to take", advice="choose cells the proposal changes")
     before = calibrations.content(at.draft.calibration)
@@ -225,4 +227,4 @@ def take(at: TableContext, author: User, version: int, taking: Taking, inputs: d
     cells = counted(int(taking.cells.sum()), "cell")
     told = changed[0].sentence if changed else f"{taking.table.title}: {cells}, over other breakpoints"
     sentence = f"{told} (by {taking.taken_as.words})"
-    return draft_steps.take(at.draft, at.round, author, version, taken, sentence, inputs, taking.taken_as.kind)
+    return draft_steps.change(at.draft, by, taken, Told(taking.taken_as.kind, sentence, inputs))

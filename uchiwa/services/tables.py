@@ -21,7 +21,8 @@ from uchiwa.services.bins import bins_for_cells
 from uchiwa.services.fuel import policy_of
 from uchiwa.services.visits import Visits, visits
 from uchiwa.store import calibrations, draft_pins, draft_steps, drafts, jobs, revisions
-from uchiwa.store.models import Draft, Event, Job, Round, User
+from uchiwa.store.acting import Acting
+from uchiwa.store.models import Draft, Event, Job, Round
 
 Cells = list[tuple[int, int]]
 
@@ -99,11 +100,9 @@ def table_work(job: Job, round_: Round, table_id: str | None) -> TableWork:
 
 @dataclass(frozen=True)
 class Hand:
-    """Who edits, why, which version of the draft the person sees, and in which units."""
+    """Who edits, and in which units."""
 
-    author: User
-    version: int
-    why: str = ""
+    by: Acting
     display: DisplayUnits = field(default_factory=DisplayUnits)
 
 
@@ -126,38 +125,38 @@ def _after(work: TableWork, content: Calibration) -> TableWork:
     return replace(work, content=content, table=content.table(work.table.id))
 
 
-def _keep(round_: Round, hand: Hand, work: TableWork, after: Edited, inputs: dict[str, object]) -> Done:
+def _keep(hand: Hand, work: TableWork, after: Edited, inputs: dict[str, object]) -> Done:
     content = work.content.with_table(after.table)
     told = {"table": work.table.id, "cells": int(after.changed.sum())} | inputs
-    event = draft_steps.edit(work.draft, round_, hand.author, hand.version, content, after.sentence, told, hand.why)
+    event = draft_steps.edit(work.draft, hand.by, content, after.sentence, told)
     return Done(event, _after(work, content))
 
 
-def edit(round_: Round, hand: Hand, work: TableWork, cells: Cells, line: str) -> Done:
+def edit(hand: Hand, work: TableWork, cells: Cells, line: str) -> Done:
     """Apply a cell line to cells of the draft.
 
     Raises:
         BadInput: the line cannot be applied; the draft is as it was.
         StaleDraftError: the draft has changed since the person looked.
     """
-    _as_seen(work, hand.version)
+    _as_seen(work, hand.by.version)
     area = Area.of(work.table, cells, work.pinned)
     inputs: dict[str, object] = {"line": line, "units": hand.display.measures}
     if not names_bins(line):
-        return _keep(round_, hand, work, edited(work.table, area, line, work.was, hand.display), inputs)
-    figures, asked = bins_for_cells(round_.job, round_, work.table)
+        return _keep(hand, work, edited(work.table, area, line, work.was, hand.display), inputs)
+    figures, asked = bins_for_cells(hand.by.job, hand.by.round, work.table)
     after = edited(work.table, area, line, work.was, hand.display, figures)
     after = replace(after, sentence=f"{after.sentence}; bins: {asked.sentence()}")
-    return _keep(round_, hand, work, after, inputs | {"bins": asked.model_dump(mode="json")})
+    return _keep(hand, work, after, inputs | {"bins": asked.model_dump(mode="json")})
 
 
-def paste(round_: Round, hand: Hand, work: TableWork, cells: Cells, text: str, joining: Joining) -> Done:
+def paste(hand: Hand, work: TableWork, cells: Cells, text: str, joining: Joining) -> Done:
     """Paste tab-separated text into the draft; `chosen` says where it went.
 
     Raises:
         BadInput, StaleDraftError: as `edit`.
     """
-    _as_seen(work, hand.version)
+    _as_seen(work, hand.by.version)
     area = Area.of(work.table, cells, work.pinned)
     seen = shown_table(work.table, hand.display)
     numbers = read_numbers(text)
@@ -165,29 +164,29 @@ def paste(round_: Round, hand: Hand, work: TableWork, cells: Cells, text: str, j
     words = {Joining.REPLACE: "pasted", Joining.ADD: "pasted, added,", Joining.MULTIPLY: "pasted, multiplied,"}[joining]
     block = f"{words} {numbers.shape[0]} × {numbers.shape[1]}"
     after = finished(work.table, where, values, seen, block, hand.display)
-    done = _keep(round_, hand, work, after, {"pasted": text[:20_000], "joining": joining})
+    done = _keep(hand, work, after, {"pasted": text[:20_000], "joining": joining})
     return replace(done, chosen=where.chosen)
 
 
-def undo(job: Job, round_: Round, hand: Hand, work: TableWork) -> Done:
+def undo(hand: Hand, work: TableWork) -> Done:
     """Put back the last step; `after` is the table as it is then.
 
     Raises:
         StaleDraftError: the draft has changed since the person looked.
         CannotPutBackError: there is none.
     """
-    _as_seen(work, hand.version)
-    return _swapped(draft_steps.undo(job, round_, hand.author, hand.version), job, work)
+    _as_seen(work, hand.by.version)
+    return _swapped(draft_steps.undo(hand.by), hand.by.job, work)
 
 
-def redo(job: Job, round_: Round, hand: Hand, work: TableWork) -> Done:
+def redo(hand: Hand, work: TableWork) -> Done:
     """Do the last undone step again.
 
     Raises:
         StaleDraftError, CannotPutBackError: as `undo`.
     """
-    _as_seen(work, hand.version)
-    return _swapped(draft_steps.redo(job, round_, hand.author, hand.version), job, work)
+    _as_seen(work, hand.by.version)
+    return _swapped(draft_steps.redo(hand.by), hand.by.job, work)
 
 
 def _swapped(step: Event, job: Job, work: TableWork) -> Done:
@@ -204,9 +203,7 @@ def toggle_pins(work: TableWork, cells: Cells) -> tuple[TableWork, bool]:
     return replace(work, pinned=frozenset(now)), pinned
 
 
-def change_breakpoints(
-    job: Job, round_: Round, hand: Hand, table_ids: Iterable[str], x: FloatArray, y: FloatArray | None
-) -> Event:
+def change_breakpoints(by: Acting, table_ids: Iterable[str], x: FloatArray, y: FloatArray | None) -> Event:
     """Give tables other breakpoints, in one step; their pins are dropped.
 
     Args:
@@ -216,7 +213,7 @@ def change_breakpoints(
     Raises:
         BadInput: a table cannot have them, or nothing would change.
     """
-    draft = drafts.as_seen(job, hand.version)
+    draft = drafts.as_seen(by.job, by.version)
     content = calibrations.content(draft.calibration)
     titles, changed = [], []
     for table_id in table_ids:
@@ -232,7 +229,7 @@ def change_breakpoints(
     size = f"{x.size}" if y is None else f"{x.size} × {y.size}"
     sentence = f"{', '.join(titles)}: other breakpoints, {size}"
     told = {"x": x.tolist(), "y": None if y is None else y.tolist()}
-    return draft_steps.edit(draft, round_, hand.author, hand.version, content, sentence, told, hand.why)
+    return draft_steps.edit(draft, by, content, sentence, told)
 
 
 def alike(content: Calibration, table: Table) -> tuple[Table, ...]:
@@ -241,14 +238,9 @@ def alike(content: Calibration, table: Table) -> tuple[Table, ...]:
 
 
 def change_content(
-    job: Job,
-    round_: Round,
-    hand: Hand,
-    change: Callable[[Calibration], Calibration],
-    sentence: str,
-    inputs: dict[str, object],
+    by: Acting, change: Callable[[Calibration], Calibration], sentence: str, inputs: dict[str, object]
 ) -> Event:
     """Any other change of the draft's content."""
-    draft = drafts.as_seen(job, hand.version)
+    draft = drafts.as_seen(by.job, by.version)
     content = change(calibrations.content(draft.calibration))
-    return draft_steps.edit(draft, round_, hand.author, hand.version, content, sentence, dict(inputs), hand.why)
+    return draft_steps.edit(draft, by, content, sentence, dict(inputs))

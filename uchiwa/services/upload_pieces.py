@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from uchiwa.core.words.sentence import Sentence
 from uchiwa.store import uploads
 from uchiwa.store.database import unit_of_work
-from uchiwa.store.models import Job, Round
+from uchiwa.store.models import Round
 
 TOTAL_LIMIT_BYTES = 512_000_000
 TOO_LARGE, TOO_MANY = 413, 429
@@ -37,20 +37,31 @@ class Receipt:
         return {"said": said} if self.refused else {"received": self.received, "done": self.done, "said": said}
 
 
-def upload_key(name: str, size: int, changed: str) -> str:
-    """What names an upload: the same file, chosen again, gets the same key."""
-    return hashlib.sha256(f"{name}|{size}|{changed}".encode()).hexdigest()
+@dataclass(frozen=True)
+class SentFile:
+    """A file as the sender's browser tells of it: `changed` is when it was, in its own way of writing it."""
+
+    name: str
+    size: int
+    changed: str = ""
+
+    @property
+    def key(self) -> str:
+        """What names the upload: the same file, chosen again, gets the same key."""
+        return hashlib.sha256(f"{self.name}|{self.size}|{self.changed}".encode()).hexdigest()
 
 
-def arrived(round_: Round, name: str, size: int, changed: str) -> int:
+def arrived(round_: Round, file: SentFile) -> int:
     """How many bytes of a file are here already."""
-    return uploads.received(round_, upload_key(name, size, changed))
+    return uploads.received(round_, file.key)
 
 
-def take_piece(
-    job: Job, round_: Round, piece: bytes, name: str, size: int, changed: str, start: int, *, by_customer: bool
-) -> Receipt:
-    """Keep a piece; with the last one the file waits for a worker to import it. Call outside a transaction."""
+def take_piece(round_: Round, file: SentFile, start: int, piece: bytes, *, by_customer: bool) -> Receipt:
+    """Keep a piece, whose first byte is the `start`-th; with the last one the file waits for a worker to import it.
+
+    Call outside a transaction.
+    """
+    name, size = file.name, file.size
     if size > TOTAL_LIMIT_BYTES or size < 0:
         said = Sentence(
             "{name} is larger than {most:.0f} MB. Record one drive to a file, and send it again.",
@@ -58,11 +69,9 @@ def take_piece(
         )  # fmt: skip
         return Receipt(said=said, refused=TOO_LARGE)
     with unit_of_work():
-        if by_customer and start == 0 and uploads.too_many(job):
+        if by_customer and start == 0 and uploads.too_many(round_.job):
             return Receipt(said=too_many(), refused=TOO_MANY)
-    log, new = uploads.receive_piece(
-        job, round_, upload_key(name, size, changed), name, start, size, piece, by_customer=by_customer
-    )
+    log, new = uploads.receive_piece(round_, uploads.Upload(file.key, name, size, by_customer), start, piece)
     done = new is not None
     return Receipt(size if done else int(log.size), done, "" if new in (None, True) else same_file(name, log.name))
 

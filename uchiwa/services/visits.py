@@ -72,7 +72,7 @@ def _read(logs: tuple[LogFile, ...], table: Table) -> Visits:
         logged = True
         running = signals["engine_speed"] > _RUNNING
         seconds += dwell(table, time, signals, running)
-        _worst(retard, table, total_retard(signals), x, y, running)
+        _worst(retard, table, total_retard(signals), np.where(running, x, np.nan), y)
         if time.size and time[-1] - time[0] > longest:
             longest = float(time[-1] - time[0])
             at = np.linspace(0, time.size - 1, min(TRAIL, time.size)).astype(int)
@@ -105,12 +105,10 @@ def moments(
     return best
 
 
-def _worst(
-    retard: FloatArray, table: Table, knock: FloatArray | None, x: FloatArray, y: FloatArray, running: np.ndarray
-) -> None:
+def _worst(retard: FloatArray, table: Table, knock: FloatArray | None, x: FloatArray, y: FloatArray) -> None:
     if knock is None:
         return
-    use = running & np.isfinite(knock) & np.isfinite(x) & np.isfinite(y) & table.x.covers(x)
+    use = np.isfinite(knock) & np.isfinite(x) & np.isfinite(y) & table.x.covers(x)
     if table.y is not None:
         use &= table.y.covers(y)
     j = table.y.nearest(y[use]) if table.y is not None else np.zeros(int(use.sum()), dtype=np.int64)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterable
+from dataclasses import dataclass
 from typing import Any
 
 from peewee import JOIN
@@ -11,6 +12,7 @@ from peewee import JOIN
 from uchiwa.core.tables.attribution import Step
 from uchiwa.core.tables.table import Calibration
 from uchiwa.store import calibrations, events, jobs
+from uchiwa.store.acting import Acting
 from uchiwa.store.drafts import advance, as_seen, current
 from uchiwa.store.models import Draft, Event, Job, Revision, Round, User
 
@@ -19,84 +21,59 @@ class CannotPutBackError(RuntimeError):
     """There is nothing to undo or to do again, or something stands in between."""
 
 
-def take(
-    draft: Draft,
-    round_: Round,
-    author: User,
-    version: int,
-    calibration: Calibration,
-    sentence: str,
-    inputs: dict[str, Any],
-    kind: str = jobs.TAKE,
-) -> Event:
-    """Take a proposal into the draft.
+@dataclass(frozen=True)
+class Told:
+    """What the history tells of a step.
+
+    Attributes:
+        kind: TAKE, SPARK, IDLE, CLAMP or another of the steps of `jobs`, or the switching of a setup.
+        sentence: what changed, in plain words.
+        inputs: everything it was computed from.
+    """
+
+    kind: str
+    sentence: str
+    inputs: dict[str, Any]
+
+
+def change(draft: Draft, by: Acting, calibration: Calibration, told: Told) -> Event:
+    """Put another content into the draft: a proposal that is taken, an edit, a setup.
 
     Args:
         draft: the job's; it is as the step leaves it afterwards.
-        version: of the draft from which the proposal was computed.
-        calibration: the draft's content with the proposal in it.
-        sentence: what changed, in plain words.
-        inputs: everything the proposal was computed from.
-        kind: TAKE, SPARK, IDLE or CLAMP.
-
-    Raises:
-        StaleDraftError: the draft has changed since.
-    """
-    return change(draft, round_, author, version, calibration, kind, sentence, inputs)
-
-
-def change(
-    draft: Draft,
-    round_: Round,
-    author: User,
-    version: int,
-    calibration: Calibration,
-    kind: str,
-    sentence: str,
-    inputs: dict[str, Any],
-) -> Event:
-    """Put another content into the draft, as an event of some kind.
+        calibration: the draft's content with the change in it.
 
     Raises:
         StaleDraftError: the draft has changed since.
     """
     job, before = draft.job, draft.calibration
-    stored = calibrations.keep(author.shop_id, calibration)
-    advanced = advance(draft, version, calibration=stored)
+    stored = calibrations.keep(by.author.shop_id, calibration)
+    advanced = advance(draft, by.version, calibration=stored)
     draft.version, draft.calibration = advanced, stored
     Event.update(abandoned=True).where(Event.job == job, Event.put_back, ~Event.abandoned).execute()
     jobs.moved(job)
     return events.record(
         job,
-        kind,
-        sentence,
-        author=author,
-        round_=round_,
-        inputs=inputs,
+        told.kind,
+        told.sentence,
+        author=by.author,
+        round_=by.round,
+        inputs=told.inputs,
         before=before,
         after=stored,
         version=advanced,
     )
 
 
-def edit(
-    draft: Draft,
-    round_: Round,
-    author: User,
-    version: int,
-    calibration: Calibration,
-    sentence: str,
-    inputs: dict[str, Any],
-    reason: str = "",
-) -> Event:
+def edit(draft: Draft, by: Acting, calibration: Calibration, sentence: str, inputs: dict[str, Any]) -> Event:
     """An edit by hand, with why it was made.
 
     Raises:
         StaleDraftError: the draft has changed since.
     """
-    why = " ".join(reason.split())[:200]
+    why = " ".join(by.why.split())[:200]
     told = f"{sentence} ({why})" if why else sentence
-    return change(draft, round_, author, version, calibration, jobs.EDIT, told, inputs | {"reason": why})
+    return change(draft, by, calibration, Told(jobs.EDIT, told, inputs | {"reason": why}))
 
 
 def steps(job: Job) -> list[Event]:
@@ -166,33 +143,33 @@ def ends(job: Job) -> tuple[Event | None, Event | None]:
     return undoable(list(last)), redoable(list(first))
 
 
-def undo(job: Job, round_: Round, author: User, version: int) -> Event:
+def undo(by: Acting) -> Event:
     """Put back the last step that stands.
 
     Raises:
         StaleDraftError: the draft has changed since the person looked.
         CannotPutBackError: there is none, or a temporary setup was switched after it.
     """
-    as_seen(job, version)
-    step = _with_contents(ends(job)[0])
+    as_seen(by.job, by.version)
+    step = _with_contents(ends(by.job)[0])
     if step is None:
         raise CannotPutBackError
-    _swap(job, round_, author, version, step, undone=True)
+    _swap(by, step, undone=True)
     return step
 
 
-def redo(job: Job, round_: Round, author: User, version: int) -> Event:
+def redo(by: Acting) -> Event:
     """Do the last undone step again.
 
     Raises:
         StaleDraftError: the draft has changed since the person looked.
         CannotPutBackError: there is none.
     """
-    as_seen(job, version)
-    step = _with_contents(ends(job)[1])
+    as_seen(by.job, by.version)
+    step = _with_contents(ends(by.job)[1])
     if step is None:
         raise CannotPutBackError
-    _swap(job, round_, author, version, step, undone=False)
+    _swap(by, step, undone=False)
     return step
 
 
@@ -201,19 +178,19 @@ def _with_contents(step: Event | None) -> Event | None:
     return None if step is None else Event.get_by_id(step.id)
 
 
-def _swap(job: Job, round_: Round, author: User, version: int, step: Event, *, undone: bool) -> None:
-    draft = current(job)
+def _swap(by: Acting, step: Event, *, undone: bool) -> None:
+    draft = current(by.job)
     content = step.before if undone else step.after
     if draft.calibration_id != (step.after_id if undone else step.before_id):
         raise CannotPutBackError
-    advanced = advance(draft, version, calibration=content)
+    advanced = advance(draft, by.version, calibration=content)
     Event.update(put_back=undone).where(Event.id == step.id).execute()
     events.record(
-        job,
+        by.job,
         events.UNDO if undone else events.REDO,
         f"{'Undid' if undone else 'Did again'}: {step.sentence}",
-        author=author,
-        round_=round_,
+        author=by.author,
+        round_=by.round,
         inputs={"event": step.id},
         before=draft.calibration,
         after=content,
@@ -221,15 +198,15 @@ def _swap(job: Job, round_: Round, author: User, version: int, step: Event, *, u
     )
 
 
-def put_back(job: Job, round_: Round, author: User, version: int, event_id: int) -> None:
+def put_back(by: Acting, event_id: int) -> None:
     """Undo a step that a person pointed at, which must be the last one that stands.
 
     Raises:
         StaleDraftError: the draft has changed since the person looked.
         CannotPutBackError: it is not the last step that stands.
     """
-    as_seen(job, version)
-    step = _with_contents(ends(job)[0])
+    as_seen(by.job, by.version)
+    step = _with_contents(ends(by.job)[0])
     if step is None or step.id != event_id:
         raise CannotPutBackError
-    undo(job, round_, author, version)
+    undo(by)

@@ -152,8 +152,11 @@ def latest_rounds(job_ids: Collection[int]) -> dict[int, Round]:
 
 
 def rounds(job: Job) -> list[Round]:
-    """A job's rounds, oldest first."""
-    return list(Round.select().where(Round.job == job).order_by(Round.number))
+    """A job's rounds, oldest first; they know the job."""
+    found = list(Round.select().where(Round.job == job).order_by(Round.number))
+    for one in found:
+        one.job = job
+    return found
 
 
 def moved(job: Job) -> None:

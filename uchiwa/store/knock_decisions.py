@@ -64,11 +64,20 @@ def noise_cells(job: Job, round_: Round, table_id: str) -> set[tuple[int, int]]:
     return noise
 
 
-def decide(
-    job: Job, round_: Round, author: User, table_id: str, cluster: Cluster, verdict: Verdict, reason: str
-) -> None:
+@dataclass(frozen=True)
+class Word:
+    """What a person holds a cluster in a table to be, and why."""
+
+    table_id: str
+    cluster: Cluster
+    verdict: Verdict
+    reason: str
+
+
+def decide(job: Job, round_: Round, author: User, word: Word) -> None:
     """Keep what a person holds a cluster to be; *unsure* leaves it to the judgement again."""
-    words = " ".join(reason.split())[:300]
+    verdict, cluster, table_id = word.verdict, word.cluster, word.table_id
+    words = " ".join(word.reason.split())[:300]
     KnockDecision.create(
         job=job,
         round=round_,

@@ -20,12 +20,14 @@ def scope_of(car_id: int | None, header: str) -> str:
     return f"header:{header}" if car_id is None else f"car:{car_id}"
 
 
-def remember(
-    car: Car, header: str, name: str, unit: str, quantity: str | None, as_unit: str, shop_id: int | None = None
-) -> None:
-    """Keep what a channel is, for the car and for the header; it replaces what was said before."""
+def remember(car: Car, header: str, channel: str, said: Assignment, shop_id: int | None = None) -> None:
+    """Keep what a channel is, for the car and for the header; it replaces what was said before.
+
+    Args:
+        channel: its `channel_key`.
+        said: its unit is empty where the file's is right.
+    """
     shop = shop_id if shop_id is not None else Customer.get_by_id(car.customer_id).shop_id
-    key = channel_key(name, unit)[:255]
     for own_car, own_header in ((car.id, ""), (None, header)):
         if own_car is None and not own_header:
             continue
@@ -34,9 +36,9 @@ def remember(
             car=own_car,
             header=own_header,
             scope=scope_of(own_car, own_header),
-            channel=key,
-            quantity=quantity,
-            unit=as_unit[:40],
+            channel=channel[:255],
+            quantity=said.quantity,
+            unit=(said.unit or "")[:40],
         ).on_conflict(preserve=(ChannelMemory.quantity, ChannelMemory.unit)).execute()
 
 

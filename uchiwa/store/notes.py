@@ -25,7 +25,7 @@ def shown_of(job: Job) -> list[LogNote]:
     return list(query.order_by(LogNote.id.desc()).limit(20))
 
 
-def write(job: Job, log: LogFile, author: User, span: tuple[float, float], text: str, *, shown: bool) -> LogNote:
+def write(log: LogFile, author: User, span: tuple[float, float], text: str, *, shown: bool) -> LogNote:
     """Note something on a moment (both ends alike) or a stretch of a log.
 
     Raises:
@@ -42,7 +42,7 @@ def write(job: Job, log: LogFile, author: User, span: tuple[float, float], text:
         log=log, author=author, start_s=round(start, 4), end_s=round(end, 4), text=text, shown=shown, at=now()
     )
     if shown:
-        events.record(job, "note", f"Noted on {log.name} for the customer: {text[:120]}", author=author)
+        events.record(log.job, "note", f"Noted on {log.name} for the customer: {text[:120]}", author=author)
     return note
 
 

@@ -9,6 +9,7 @@ from peewee import Expression, fn
 from uchiwa.core.errors import BadInput
 from uchiwa.core.tables.interchange.calibration_json import content_hash
 from uchiwa.store import calibrations, events, jobs
+from uchiwa.store.acting import Acting
 from uchiwa.store.clock import now
 from uchiwa.store.conflict import ConflictError
 from uchiwa.store.draft_steps import edit, steps
@@ -17,16 +18,7 @@ from uchiwa.store.models import Event, Job, LogFile, Revision, Round, StoredCali
 from uchiwa.store.rows import first
 
 
-def freeze(
-    job: Job,
-    round_: Round,
-    author: User,
-    version: int,
-    notes: str,
-    *,
-    final: bool = False,
-    led_to_by: dict[str, Any] | None = None,
-) -> Revision:
+def freeze(by: Acting, notes: str, *, final: bool = False, led_to_by: dict[str, Any] | None = None) -> Revision:
     """Freeze the draft as the next revision, end the round and open the next one.
 
     Args:
@@ -35,9 +27,10 @@ def freeze(
     Raises:
         StaleDraftError: the draft has changed since the person looked, or the round has ended.
     """
-    draft = as_seen(job, version)
+    job, round_ = by.job, by.round
+    draft = as_seen(job, by.version)
     if round_.returned_at is not None:
-        raise StaleDraftError(done_since(draft, version))
+        raise StaleDraftError(done_since(draft, by.version))
     standing = [one.id for one in steps(job) if not one.put_back]
     revision = Revision.create(
         job=job,
@@ -45,13 +38,13 @@ def freeze(
         parent=draft.base,
         round=round_,
         calibration=draft.calibration,
-        author=author,
+        author=by.author,
         notes=notes,
         frozen_at=now(),
         final=final,
         brief=round_.brief,
     )
-    advanced = advance(draft, version, base=revision)
+    advanced = advance(draft, by.version, base=revision)
     Round.update(returned_at=now()).where(Round.id == round_.id).execute()
     Round.create(job=job, number=round_.number + 1, policy=round_.policy, brief=round_.brief, opened_at=now())
     jobs.moved(job)
@@ -60,7 +53,7 @@ def freeze(
         job,
         "freeze",
         f"Froze revision {revision.number}{', the final one' if final else ''}",
-        author=author,
+        author=by.author,
         round_=round_,
         inputs={"content_hash": digest, "parent": draft.base.number, "steps": standing} | (led_to_by or {}),
         after=draft.calibration,
@@ -134,21 +127,21 @@ def withdraw(job: Job, author: User, number: int, why: str) -> Revision:
     return revision_
 
 
-def go_back(job: Job, round_: Round, author: User, version: int, number: int) -> Event:
+def go_back(by: Acting, number: int) -> Event:
     """Make the draft what an earlier revision was, in one step that can be undone.
 
     Raises:
         StaleDraftError: the draft has changed since the person looked.
         BadInput: there is no such revision, or the draft is the same already.
     """
-    found = numbered(job, number)
+    found = numbered(by.job, number)
     if found is None:
         raise BadInput(f"there is no revision {number}", advice="reload the page")
-    draft = as_seen(job, version)
+    draft = as_seen(by.job, by.version)
     if draft.calibration_id == found.calibration_id:
         raise BadInput(f"the draft is the same as revision {number}", advice="there is nothing to go back from")
     content = calibrations.content(found.calibration)
-    return edit(draft, round_, author, version, content, f"Went back to revision {number}", {"revision": number})
+    return edit(draft, by, content, f"Went back to revision {number}", {"revision": number})
 
 
 def keep_report(revision_: Revision, html: str) -> None:

@@ -16,8 +16,10 @@ from uchiwa.core.cars.temporary_setups import (
 )
 from uchiwa.core.errors import BadInput
 from uchiwa.store import calibrations, draft_steps, drafts
+from uchiwa.store.acting import Acting
+from uchiwa.store.draft_steps import Told
 from uchiwa.store.locks import lock_shop
-from uchiwa.store.models import Job, Round, Shop, User
+from uchiwa.store.models import Job, Shop
 
 ON, OFF = "setup-on", "setup-off"
 MOST = 20
@@ -65,38 +67,38 @@ def keep_own(shop_id: int, setup: Setup | None, name: str) -> None:
     Shop.update(own_setups=json.dumps(own, ensure_ascii=False)).where(Shop.id == shop_id).execute()
 
 
-def activate(job: Job, round_: Round, author: User, version: int, setup: Setup) -> Active:
+def activate(by: Acting, setup: Setup) -> Active:
     """Switch a setup's settings in the draft.
 
     Raises:
         StaleDraftError: the draft has changed since the person looked.
         BadInput: another setup is in force, or the calibration has none of the settings.
     """
-    draft = drafts.as_seen(job, version)
-    if job.setup:
+    draft = drafts.as_seen(by.job, by.version)
+    if by.job.setup:
         raise BadInput("a temporary setup is in force already", advice="put it back first")
     before = calibrations.content(draft.calibration)
     after, found = switch(before, setup)
     data = as_data(found)
     sentence = f"Temporary setup “{setup.name}”: {len(found.switched)} settings switched"
-    draft_steps.change(draft, round_, author, version, after, ON, sentence, data)
-    Job.update(setup=json.dumps(data)).where(Job.id == job.id).execute()
+    draft_steps.change(draft, by, after, Told(ON, sentence, data))
+    Job.update(setup=json.dumps(data)).where(Job.id == by.job.id).execute()
     return found
 
 
-def deactivate(job: Job, round_: Round, author: User, version: int) -> tuple[str, ...]:
+def deactivate(by: Acting) -> tuple[str, ...]:
     """Put everything back; tells what had been changed meanwhile.
 
     Raises:
         StaleDraftError: the draft has changed since the person looked.
         BadInput: no setup is in force.
     """
-    draft = drafts.as_seen(job, version)
-    found = active(job)
+    draft = drafts.as_seen(by.job, by.version)
+    found = active(by.job)
     if found is None:
         raise BadInput("no temporary setup is in force", advice="reload the page")
     after, touched = put_back(calibrations.content(draft.calibration), found)
     sentence = f"Temporary setup “{found.name}” put back: {len(found.switched)} settings"
-    draft_steps.change(draft, round_, author, version, after, OFF, sentence, {"touched": list(touched)})
-    Job.update(setup=None).where(Job.id == job.id).execute()
+    draft_steps.change(draft, by, after, Told(OFF, sentence, {"touched": list(touched)}))
+    Job.update(setup=None).where(Job.id == by.job.id).execute()
     return touched

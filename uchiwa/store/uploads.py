@@ -7,6 +7,7 @@ import json
 from collections import deque
 from collections.abc import Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
+from dataclasses import dataclass
 from datetime import timedelta
 from typing import BinaryIO
 
@@ -120,19 +121,30 @@ def received(round_: Round, key: str) -> int:
     return log.size if log is not None else 0
 
 
-def receive_piece(
-    job: Job, round_: Round, key: str, name: str, start: int, total: int, piece: bytes, *, by_customer: bool
-) -> tuple[LogFile, bool | None]:
+@dataclass(frozen=True)
+class Upload:
+    """A file that comes in pieces.
+
+    Attributes:
+        key: names it; the same file gets the same key, so that sending it again goes on where it broke off.
+        name: of the file.
+        total: bytes of the whole file.
+        by_customer: whether the customer sends it.
+    """
+
+    key: str
+    name: str
+    total: int
+    by_customer: bool
+
+
+def receive_piece(round_: Round, upload: Upload, start: int, piece: bytes) -> tuple[LogFile, bool | None]:
     """Keep the next piece of an upload. Call outside a transaction.
 
     Args:
-        job, round_: what it belongs to.
-        key: names the upload; the same file gets the same key, so that sending it again goes on where it broke off.
-        name: of the file.
+        round_: to which it belongs.
         start: bytes sent before this piece; pieces that are already here are passed over.
-        total: bytes of the whole file.
         piece: up to `PIECE` bytes.
-        by_customer: whether the customer sends it.
 
     Returns:
         The log and, with the last piece, whether it is new; None while more is to come.
@@ -140,30 +152,29 @@ def receive_piece(
     Raises:
         BadInput: the piece does not follow on what is here, or the shop has no room left.
     """
-    log = _append(job, round_, key, name, start, total, piece, by_customer=by_customer)
-    if log.size < total:
+    log = _append(round_, upload, start, piece)
+    if log.size < upload.total:
         return log, None
     digest = hashlib.sha256()
     with unit_of_work():
         for one in pieces(log):
             digest.update(one)
-    return _whole(log, digest.hexdigest(), total)
+    return _whole(log, digest.hexdigest(), upload.total)
 
 
 @run_again
-def _append(
-    job: Job, round_: Round, key: str, name: str, start: int, total: int, piece: bytes, *, by_customer: bool
-) -> LogFile:
+def _append(round_: Round, upload: Upload, start: int, piece: bytes) -> LogFile:
+    job, name, total = round_.job, upload.name, upload.total
     packed = _packed(piece) if piece else None
     with unit_of_work():
         lock_job(job.id)
-        mine = (LogFile.round == round_) & (LogFile.upload_key == key) & (LogFile.state == RECEIVING)
+        mine = (LogFile.round == round_) & (LogFile.upload_key == upload.key) & (LogFile.state == RECEIVING)
         log = first(LogFile.select().where(mine).for_update())
         if log is None:
             if start:
                 raise BadInput("an earlier part of this file is missing", where=name, advice="send the file again")
             shops.must_have_room(job.shop_id, total)
-            log = _begin(job, round_, name, key, by_customer=by_customer)
+            log = _begin(job, round_, name, upload.key, by_customer=upload.by_customer)
         if start > log.size or len(piece) > PIECE or start + len(piece) > total:
             raise BadInput("the parts of this file do not fit together", where=name, advice="send the file again")
         if packed is not None and start == log.size:

@@ -12,6 +12,7 @@ from fastapi import HTTPException, Request
 
 from uchiwa.core.rounds.progress import RoundFacts, Standing, Station, standings
 from uchiwa.store import jobs as store
+from uchiwa.store.acting import Acting
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.locks import lock_job
 from uchiwa.store.models import Job, Round, User
@@ -53,6 +54,10 @@ class RoundPage:
     def href(self, station: Station) -> str:
         """The address of another station of this round."""
         return address(self.job.id, self.round.number, station)
+
+    def acting(self, version: int, why: str = "") -> Acting:
+        """Who looks at it, as the one who changes the draft."""
+        return Acting(self.job, self.round, self.user, version, why)
 
     @property
     def path(self) -> str:

@@ -212,17 +212,17 @@ def test_some_all_or_none_is_taken_and_can_be_undone(scene: Scene):
         cells = np.argwhere(work.to_take)
         chosen = np.zeros(before.shape, dtype=bool)
         chosen[tuple(cells[0])] = True
-        correction.take(scene.job, scene.round, scene.user, drafts.current(scene.job).version, session, chosen)
+        correction.take(scene.acting(), session, chosen)
     with unit_of_work():
         now = content(drafts.current(scene.job).calibration).table("ve_main").grid
         assert ((now != before) == chosen).all()
         assert fresh(session).decided == correction.TAKEN
-        correction.take(scene.job, scene.round, scene.user, drafts.current(scene.job).version, session, None)
+        correction.take(scene.acting(), session, None)
     with unit_of_work():
         now = content(drafts.current(scene.job).calibration).table("ve_main").grid
         assert (now != before).sum() == len(cells)
         for _ in range(2):
-            draft_steps.undo(scene.job, scene.round, scene.user, drafts.current(scene.job).version)
+            draft_steps.undo(scene.acting())
     with unit_of_work():
         assert (content(drafts.current(scene.job).calibration).table("ve_main").grid == before).all()
         correction.clear(session)

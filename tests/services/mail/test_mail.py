@@ -241,10 +241,7 @@ def test_a_return_and_its_withdrawal_are_told(scene, mailbox, monkeypatch):
 
     with_link(scene)
     with unit_of_work():
-        draft = freezing.drafts.current(scene.job)
-        page = freezing.freeze(
-            scene.job, scene.round, scene.user, draft.version, "n", lambda *_: "<p>report</p>", final=False
-        )
+        page = freezing.freeze(scene.acting(), "n", lambda *_: "<p>report</p>", final=False)
     with unit_of_work():
         correspondence.flashed(scene.job, revisions.offered(scene.job))
         freezing.withdraw(scene.job, scene.user, page.number, "lean at\n full load")

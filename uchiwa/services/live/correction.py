@@ -8,7 +8,8 @@ from uchiwa.services import fuel
 from uchiwa.services.fuel import FuelWork
 from uchiwa.services.live.analysis import limits_of as limits_of
 from uchiwa.store import live_sessions, log_states
-from uchiwa.store.models import Event, Job, LiveSession, LogFile, Round, User
+from uchiwa.store.acting import Acting
+from uchiwa.store.models import Event, Job, LiveSession, LogFile, Round
 
 TAKEN, CLEARED = "taken", "cleared"
 
@@ -28,14 +29,14 @@ def work(job: Job, round_: Round, session: LiveSession) -> FuelWork:
     return fuel.fuel_work(job, round_, None, [log], limits.policy)
 
 
-def take(job: Job, round_: Round, author: User, version: int, session: LiveSession, chosen: BoolArray | None) -> Event:
+def take(by: Acting, session: LiveSession, chosen: BoolArray | None) -> Event:
     """Take the correction, or its chosen cells, into the draft.
 
     Raises:
         StaleDraftError: the draft has changed since the person saw it.
         BadInput: nothing among the chosen cells is left to take.
     """
-    event = fuel.take(job, round_, author, version, work(job, round_, session), chosen)
+    event = fuel.take(by, work(by.job, by.round, session), chosen)
     live_sessions.decide(session, TAKEN)
     return event
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import NamedTuple
 
 import numpy as np
 
@@ -18,6 +19,17 @@ TIME = "time"
 _SLOW = 0.9
 
 
+class Named(NamedTuple):
+    """What a channel is called, its unit, and the id of what it measures, or None."""
+
+    name: str
+    unit: str
+    quantity: str | None
+
+
+_TIME = Named(TIME, "s", TIME)
+
+
 class GrowingSignal(InMemory):
     """A channel as far as it has come.
 
@@ -30,12 +42,11 @@ class GrowingSignal(InMemory):
         mean: of all readings; None without any.
     """
 
-    def __init__(
-        self, place: tuple[object, ...], raster: int, name: str, unit: str, quantity: str | None, values: FloatArray
-    ) -> None:
+    def __init__(self, place: tuple[object, ...], raster: int, what: Named, values: FloatArray) -> None:
         super().__init__(values)
         self.id = place
-        self.raster, self.name, self.unit, self.quantity = raster, name, unit, quantity
+        self.raster = raster
+        self.name, self.unit, self.quantity = what
         known = values[np.isfinite(values)]
         self.mean = float(known.mean()) if known.size else None
 
@@ -50,7 +61,7 @@ class GrowingLog:
             raise BeingReadError
         self._place = (log.id, size)
         time = growth.time[:size]
-        self.times = {0: self._signal(0, TIME, "s", TIME, time)}
+        self.times = {0: self._signal(0, _TIME, time)}
         self.signals: dict[str, GrowingSignal] = {}
         for number, one in enumerate(growth.readings, start=1):
             values = growth.values(one.key)
@@ -61,11 +72,11 @@ class GrowingLog:
             raster = 0
             if 2 <= known.sum() < _SLOW * size:
                 raster, values = number, values[known]
-                self.times[raster] = self._signal(raster, TIME, "s", TIME, time[known])
-            self.signals[one.key] = self._signal(raster, one.title, one.unit, one.quantity, values)
+                self.times[raster] = self._signal(raster, _TIME, time[known])
+            self.signals[one.key] = self._signal(raster, Named(one.title, one.unit, one.quantity), values)
 
-    def _signal(self, raster: int, name: str, unit: str, quantity: str | None, values: FloatArray) -> GrowingSignal:
-        return GrowingSignal((*self._place, raster, name), raster, name, unit, quantity, values)
+    def _signal(self, raster: int, what: Named, values: FloatArray) -> GrowingSignal:
+        return GrowingSignal((*self._place, raster, what.name), raster, what, values)
 
     @property
     def version(self) -> tuple[int, int]:

@@ -8,7 +8,7 @@ from email.message import EmailMessage
 from email.utils import format_datetime
 from pathlib import Path
 from string import Template
-from typing import Any
+from typing import Any, NamedTuple
 
 from jinja2 import Environment, FileSystemLoader, StrictUndefined
 
@@ -45,7 +45,7 @@ def composed(mail: Mail, settings: Settings) -> EmailMessage:
     names = {key: str(value) for key, value in _names(mail, shop).items()}
     subject, words = words_of(shop, kind)
     address = settings.public_address + _path(mail, kind)
-    return _message(mail, settings, shop, kind, _filled(subject, names), _filled(words, names), address)
+    return _message(mail, settings, shop, _Composed(_filled(subject, names), _filled(words, names), address))
 
 
 def words_of(shop: Shop | None, kind: MailKind) -> tuple[str, str]:
@@ -104,9 +104,15 @@ def _path(mail: Mail, kind: MailKind) -> str:
     return "/account" if kind.code == "account" else "/"
 
 
-def _message(
-    mail: Mail, settings: Settings, shop: Shop | None, kind: MailKind, subject: str, words: str, address: str
-) -> EmailMessage:
+class _Composed(NamedTuple):
+    subject: str
+    words: str
+    address: str
+
+
+def _message(mail: Mail, settings: Settings, shop: Shop | None, composed: _Composed) -> EmailMessage:
+    subject, words, address = composed
+    kind = KINDS[mail.kind]
     told: dict[str, Any] = {
         "paragraphs": _paragraphs(words),
         "address": address,

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Annotated, Any
 
-from fastapi import Form, HTTPException, Request
+from fastapi import Depends, Form, HTTPException, Request
 from fastapi.responses import RedirectResponse, Response
 
 from uchiwa.core.errors import BadInput
@@ -65,24 +66,27 @@ def begin_form(request: Request, token: str) -> Response:
     return _page(request, "begin.html", 200, None, values={"shop": "", "name": "", "email": ""})
 
 
+@dataclass(frozen=True)
+class FirstShop:
+    """The form of the first shop and its owner."""
+
+    shop: Annotated[str, Form(max_length=120)] = ""
+    name: Annotated[str, Form(max_length=120)] = ""
+    email: Annotated[str, Form(max_length=190)] = ""
+    password: Password = ""
+
+
 @router.post("/begin/{token}", dependencies=[FromOurForm])
-def begin(
-    request: Request,
-    token: str,
-    shop: Annotated[str, Form(max_length=120)] = "",
-    name: Annotated[str, Form(max_length=120)] = "",
-    email: Annotated[str, Form(max_length=190)] = "",
-    password: Password = "",
-) -> Response:
+def begin(request: Request, token: str, form: Annotated[FirstShop, Depends()]) -> Response:
     """Make the first shop and sign its owner in."""
     link = _found(request, BEGIN, token)
     if link is None:
         return _spent(request, BEGIN)
     try:
         with unit_of_work():
-            user = joining.begin(link, shop, Newcomer(email, name, password))
+            user = joining.begin(link, form.shop, Newcomer(form.email, form.name, form.password))
     except BadInput as error:
-        values = {"shop": shop, "name": name, "email": email}
+        values = {"shop": form.shop, "name": form.name, "email": form.email}
         return _page(request, "begin.html", 400, str(error), values=values)
     except SpentLinkError:
         return _spent(request, BEGIN)

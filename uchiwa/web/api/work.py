@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import asdict, dataclass
 from enum import StrEnum
 from typing import Annotated, Any
 
 import numpy as np
-from fastapi import APIRouter, HTTPException, Query
+from fastapi import APIRouter, Depends, HTTPException, Query
 
 from uchiwa.core.evidence.bins import Estimator
 from uchiwa.core.evidence.gathering import Gathering, Statistic
@@ -71,25 +72,26 @@ def get_proposal(
         return ProposalOut(kind=kind.value, round=number, report=report(found.proposal))
 
 
+@dataclass(frozen=True)
+class AskedBins:
+    """What is gathered, and how."""
+
+    table: Annotated[str, Query(min_length=1, max_length=80, description="Id of the table that gives the axes.")]
+    value: Annotated[str, Query(min_length=1, max_length=400, description="Formula of what is gathered.")]
+    where: Annotated[list[str] | None, Query(max_length=8, description="Conditions that samples must meet.")] = None
+    statistic: Statistic = Statistic.MEAN
+    estimator: Estimator = "weighted"
+    over: Annotated[str, Query(pattern=r"^(round|before|all|\d{1,12})$", description="Whose logs.")] = "round"
+    least_samples: Annotated[float, Query(ge=0, le=1e6)] = 5
+
+
 @router.get("/jobs/{job_id}/rounds/{number}/bins", tags=["bins"])
-def get_bins(
-    user: Reader,
-    job_id: Id,
-    number: Number,
-    table: Annotated[str, Query(min_length=1, max_length=80, description="Id of the table that gives the axes.")],
-    value: Annotated[str, Query(min_length=1, max_length=400, description="Formula of what is gathered.")],
-    where: Annotated[list[str] | None, Query(max_length=8, description="Conditions that samples must meet.")] = None,
-    statistic: Statistic = Statistic.MEAN,
-    estimator: Estimator = "weighted",
-    over: Annotated[str, Query(pattern=r"^(round|before|all|\d{1,12})$", description="Whose logs.")] = "round",
-    least_samples: Annotated[float, Query(ge=0, le=1e6)] = 5,
-) -> BinsOut:
+def get_bins(user: Reader, job_id: Id, number: Number, what: Annotated[AskedBins, Depends()]) -> BinsOut:
     """A channel or formula gathered on a table's axes, as the page Bins and `uchiwa bin` do."""
     asked = Gathering.read(
-        {"value": value, "table": table, "where": "; ".join(where or ()), "statistic": statistic, "estimator": estimator,
-         "over": over, "least_samples": least_samples},
+        asdict(what) | {"where": "; ".join(what.where or ())},
         "bins",
-    )  # fmt: skip
+    )
     with unit_of_work():
         job = job_of(user, job_id)
         found, logs, unit = bins.gathered_for(job, round_of(job, number), asked)

@@ -6,7 +6,7 @@ import io
 import json
 from typing import Annotated, Any
 
-from fastapi import Body, Form, HTTPException, Request, UploadFile
+from fastapi import Body, Depends, Form, HTTPException, Request, UploadFile
 from fastapi.responses import JSONResponse, PlainTextResponse, RedirectResponse, Response
 
 from uchiwa.core.briefs.brief import LAW
@@ -33,7 +33,7 @@ from uchiwa.store.database import unit_of_work
 from uchiwa.store.locks import lock_job
 from uchiwa.store.models import Job, Revision, Round
 from uchiwa.web.customer.opened import Opened, private, spoken
-from uchiwa.web.customer.standin import WAYS, drive_and_write, flash_file, standin_of
+from uchiwa.web.customer.standin import WAYS, Performed, drive_and_write, flash_file, standin_of
 from uchiwa.web.grid.coverage import squares
 from uchiwa.web.pages import render, say
 from uchiwa.web.report import package, report
@@ -103,25 +103,23 @@ def _head(values: dict[str, Any], number: int) -> str:
 
 
 @router.get(_HERE + "/pieces")
-def arrived(opened: Opened, name: str, size: int, changed: str = "") -> Response:
+def arrived(opened: Opened, file: Annotated[upload_pieces.SentFile, Depends()]) -> Response:
     """How much of a file is here already, so that sending it again goes on from there."""
     _, round_ = opened
     with unit_of_work():
-        return private(JSONResponse({"received": upload_pieces.arrived(round_, name, size, changed)}))
+        return private(JSONResponse({"received": upload_pieces.arrived(round_, file)}))
 
 
 @router.post(_HERE + "/pieces", dependencies=[FromOurForm])
 def piece(
     opened: Opened,
-    name: str,
-    size: int,
+    file: Annotated[upload_pieces.SentFile, Depends()],
     start: int,
     body: Annotated[bytes, Body(media_type="application/octet-stream")] = b"",
-    changed: str = "",
 ) -> Response:
     """Keep the next piece of a file."""
     job, round_ = opened
-    taken = upload_pieces.take_piece(job, round_, body, name, size, changed, start, by_customer=True)
+    taken = upload_pieces.take_piece(round_, file, start, body, by_customer=True)
     return private(JSONResponse(taken.answer(spoken(job)["_"]), taken.refused or 200))
 
 
@@ -276,7 +274,8 @@ def stand_in(
         else:
             calibration = calibrations.content(flashed.calibration)
         count = len(state.logs)
-    name, data = drive_and_write(car, calibration, flashed.number, state.brief, drive, way, seed=7 * job.id + count)
+    wish = Performed(drive, way, 7 * job.id + count)
+    name, data = drive_and_write(car, calibration, flashed.number, state.brief, wish)
     uploads.receive(job, round_, name, io.BytesIO(data), by_customer=True)
     if is_fragment(request):
         return private(JSONResponse({"done": True}))

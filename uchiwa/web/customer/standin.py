@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -51,8 +51,17 @@ def flash_file(car: StandInCar, data: bytes) -> Calibration:
     return flash(car, read_image(data, "the image", layout_of(car).base)[0], "the image")
 
 
+@dataclass(frozen=True)
+class Performed:
+    """A drive that is asked of a stand-in car: which, in which way, and the number that chance follows from."""
+
+    drive: str
+    way: str
+    seed: int
+
+
 def drive_and_write(
-    car: StandInCar, calibration: Calibration, revision: int, brief: Brief | None, drive: str, way: str, *, seed: int
+    car: StandInCar, calibration: Calibration, revision: int, brief: Brief | None, wish: Performed
 ) -> tuple[str, bytes]:
     """Perform a drive of the brief and write it in the dialect of the car's own logger.
 
@@ -62,6 +71,7 @@ def drive_and_write(
     Raises:
         BadInput: the brief has no such drive, or there is no such way to do it.
     """
+    drive, way, seed = wish.drive, wish.way, wish.seed
     if drive not in {kind.value for kind in _DRIVES} or way not in WAYS:
         raise BadInput("the stand-in car cannot do that", advice="choose a drive of the brief")
     kind = DriveKind(drive)

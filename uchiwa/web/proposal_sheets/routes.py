@@ -124,6 +124,6 @@ def _add_changing(router: APIRouter, of: SheetStation, kind: TableSheet) -> None
         found = kind.work(page.job, page.round, table)
         chosen = chosen_mask(cells, found.proposal.table.shape)
         taking = kind.taking(found, chosen)
-        event = work.take(found.context, page.user, version, taking, kind.report(found))
+        event = work.take(page.acting(version), found.context, taking, kind.report(found))
         say(page.request, f"Taken into the draft. {event.sentence}.")
         return RedirectResponse(f"{page.path}/{of.path}/{key}?view={kind.after_taking}", 303)

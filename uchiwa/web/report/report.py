@@ -96,17 +96,16 @@ def _picture(told: ChangedTable, display: DisplayUnits) -> Picture:
     )
 
 
-def body(
-    job: Job, round_: Round, revision: Revision, told: Account, display: DisplayUnits, image_hash: str, author: str
-) -> str:
+def body(round_: Round, revision: Revision, told: Account, display: DisplayUnits, image_hash: str) -> str:
     """What the report says, as HTML to be kept with the revision; in the customer's language but for its last part."""
+    job = round_.job
     found, words = glance(job, round_), words_of(job.car.customer.language)
     pictures = sorted((_picture(one, display) for one in told.tables), key=lambda one: -one.count)
     return environment.get_template("report.html").render(
         job=job,
         round=round_,
         revision=revision,
-        author=author,
+        author=revision.author.name,
         account=told,
         pictures=pictures,
         most=_MOST_TABLES,

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping
 from typing import Any
 
 from fastapi import Request
@@ -26,6 +27,7 @@ from uchiwa.web.round_context import job_of, locked_job
 from uchiwa.web.routing import router as new_router
 from uchiwa.web.shop.sensor_line import SensorLine, sensor_line
 
+_NOTHING: Mapping[str, str] = {}
 router = new_router()
 _NUMBER = re.compile(r"[-+]?\d+(?:[.,]\d+)?")
 
@@ -96,12 +98,11 @@ def car(request: Request, user: Person, job_id: int) -> Response:
     """The car file as a form; the margin shows the lines of its sensors and where the car idles."""
     with unit_of_work():
         job = job_of(user, job_id)
-        return _page(request, user, job, CarFile.loads(job.car.file), None, {})
+        return _page(request, user, job)
 
 
-def _page(
-    request: Request, user: Person, job: Job, file: CarFile, problem: str | None, typed: dict[str, str]
-) -> Response:
+def _page(request: Request, user: Person, job: Job, problem: str = "", typed: Mapping[str, str] = _NOTHING) -> Response:
+    file = CarFile.loads(job.car.file)
     values = {
         "job": job,
         "car": file,
@@ -138,7 +139,7 @@ def keep(request: Request, user: Person, form: Fields, job_id: int) -> Response:
             file = CarFile.read(merge(seen, mine, before.model_dump(mode="json"), "The car file"))
         except BadInput as error:
             typed = {key: str(value) for key, value in form.items()}
-            return _page(request, user, job, before, str(error), typed)
+            return _page(request, user, job, str(error), typed)
         car_files.keep(job, file)
         ids: list[int] = []
         if file.knowledge() != before.knowledge():

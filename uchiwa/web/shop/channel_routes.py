@@ -93,9 +93,7 @@ def _tried(user: User, one: Computed, log_id: int | None) -> dict[str, Any]:
     return tried
 
 
-def _page(
-    request: Request, user: User, one: Computed, log_id: int | None, *, problem: str = "", status: int = 200
-) -> Response:
+def _page(request: Request, user: User, one: Computed, log_id: int | None, problem: str = "") -> Response:
     with unit_of_work():
         own = store.of_shop(user.shop_id)
         tried = _tried(user, one, log_id) if one.formula else None
@@ -107,7 +105,7 @@ def _page(
         request,
         "channels.html",
         user,
-        status=status,
+        status=400 if problem else 200,
         own=own,
         shipped=[other for other in SHIPPED if other.id not in mine],
         replaced={other.id for other in SHIPPED} & mine,
@@ -156,7 +154,7 @@ def keep(request: Request, user: Person, one: AsTyped, log: Annotated[int | None
         with unit_of_work():
             store.keep(user, one)
     except BadInput as error:
-        return _page(request, user, one, log, problem=str(error), status=400)
+        return _page(request, user, one, log, str(error))
     say(request, f"{one.id} is kept: in strips, bins, conditions and checks, for all cars of the shop.")
     return RedirectResponse(f"{_HERE}?edit={one.id}", 303)
 

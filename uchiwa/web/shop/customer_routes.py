@@ -31,12 +31,13 @@ def _found(user: User, customer_id: int) -> Customer:
 @router.get(_HERE)
 def page(request: Request, user: Owner, q: str = "", skip: int = 0, show: int | None = None) -> Response:
     """The list; one of them is shown in the margin."""
-    return _page(request, user, q=q[:100], skip=max(0, min(skip, 1_000_000)), show=show)
+    return _page(request, user, (q[:100], max(0, min(skip, 1_000_000))), show=show)
 
 
 def _page(
-    request: Request, user: User, *, q: str = "", skip: int = 0, show: int | None = None, status: int = 200, problem: str = ""
-) -> Response:  # fmt: skip
+    request: Request, user: User, looked: tuple[str, int] = ("", 0), *, show: int | None = None, problem: str = ""
+) -> Response:
+    q, skip = looked
     with unit_of_work():
         found = customers.of_shop(user.shop_id, q, skip)
         shown = customers.find(user.shop_id, show) if show is not None else None
@@ -45,7 +46,7 @@ def _page(
         request,
         "customers.html",
         user,
-        status=status,
+        status=400 if problem else 200,
         problem=problem,
         q=q,
         skip=skip,
@@ -81,7 +82,7 @@ def erase(
             number = customers.erase(customer, confirm)
             audit.note("customer-erased", shop_id=user.shop_id, user=user, subject=f"customer {customer_id}")
     except BadInput as error:
-        return _page(request, user, show=customer_id, status=400, problem=str(error))
+        return _page(request, user, show=customer_id, problem=str(error))
     say(
         request,
         f"Erased, with {number} job{'' if number == 1 else 's'}. Backups from before still have them, until they are replaced.",

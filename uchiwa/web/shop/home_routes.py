@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
-from fastapi import Request
+from dataclasses import dataclass
+from typing import Annotated
+
+from fastapi import Depends, Request
 from fastapi.responses import Response
 
 from uchiwa.core.rounds.progress import Move
@@ -19,16 +22,27 @@ OPEN, AT_REST, FOUND = 60, 12, 60
 """Rows that the queue shows of jobs under work, of jobs at rest, and of what was looked for."""
 
 
-@router.get("/")
-def home(
-    request: Request, user: Person, q: str = "", show: int | None = None, mine: bool = False, rest: int = 0
-) -> Response:
-    """The queue; the margin shows one job of it.
+@dataclass(frozen=True)
+class Looked:
+    """What of the queue is looked at.
 
-    Args:
+    Attributes:
+        q: words to find.
+        show: id of the job that the margin shows.
         mine: only jobs that this person has in hand.
         rest: how many pages of jobs at rest are passed over.
     """
+
+    q: str = ""
+    show: int | None = None
+    mine: bool = False
+    rest: int = 0
+
+
+@router.get("/")
+def home(request: Request, user: Person, looked: Annotated[Looked, Depends()]) -> Response:
+    """The queue; the margin shows one job of it."""
+    q, show, mine, rest = looked.q, looked.show, looked.mine, looked.rest
     search, tuner = q[:100], user.id if mine else None
     skip = max(0, min(rest, 10_000)) * AT_REST
     open_jobs = store.Wanted(search, closed=False, tuner_id=tuner, limit=OPEN)

@@ -22,8 +22,8 @@ _HERE = "/shop/people"
 
 
 def _page(
-    request: Request, user: User, *, status: int = 200, problem: str = "", email: str = "", fresh: tuple[str, str] | None = None
-) -> Response:  # fmt: skip
+    request: Request, user: User, *, problem: str = "", email: str = "", fresh: tuple[str, str] | None = None
+) -> Response:
     with unit_of_work():
         everybody = people.of_shop(user.shop_id)
         invited = one_time_links.invitations(user.shop_id)
@@ -31,7 +31,7 @@ def _page(
         request,
         "people.html",
         user,
-        status=status,
+        status=400 if problem else 200,
         problem=problem,
         email=email,
         fresh=fresh,
@@ -66,7 +66,7 @@ def invite(
             link = joining.invite(user.shop, user, email, role)
             token = one_time_links.token_of(link)
     except BadInput as error:
-        return _page(request, user, status=400, problem=str(error), email=email)
+        return _page(request, user, problem=str(error), email=email)
     return _page(request, user, fresh=(f"{link.email} joins at", _address(request, link.kind, token)))
 
 

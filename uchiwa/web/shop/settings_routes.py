@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Annotated
 
-from fastapi import Form, HTTPException, Request
+from fastapi import Depends, Form, HTTPException, Request
 from fastapi.responses import RedirectResponse, Response
 
 from uchiwa.core.errors import BadInput
@@ -23,8 +24,8 @@ _TO_CUSTOMERS = [kind for kind in KINDS.values() if kind.to == "customer"]
 
 
 def _page(
-    request: Request, user: User, *, status: int = 200, problem: str = "", kind: str = "brief", typed: tuple[str, str] | None = None
-) -> Response:  # fmt: skip
+    request: Request, user: User, *, problem: str = "", kind: str = "brief", typed: tuple[str, str] | None = None
+) -> Response:
     chosen = KINDS.get(kind)
     if chosen is None or chosen.to != "customer":
         raise HTTPException(404)
@@ -35,7 +36,7 @@ def _page(
         request,
         "shop_settings.html",
         user,
-        status=status,
+        status=400 if problem else 200,
         problem=problem,
         kinds=_TO_CUSTOMERS,
         chosen=chosen,
@@ -69,25 +70,28 @@ def keep(
             shops.set_days(user.shop, remind_days, link_days)
             audit.note("shop-settings", shop_id=user.shop_id, user=user)
     except BadInput as error:
-        return _page(request, user, status=400, problem=str(error))
+        return _page(request, user, problem=str(error))
     say(request, "The shop's settings are saved.")
     return RedirectResponse(_HERE, 303)
 
 
+@dataclass(frozen=True)
+class OwnWords:
+    """The form of a shop's own words for a kind of mail."""
+
+    kind: Annotated[str, Form(max_length=24)]
+    subject: Annotated[str, Form(max_length=400)] = ""
+    words: Annotated[str, Form(max_length=8000)] = ""
+    usual: Annotated[bool, Form()] = False
+
+
 @router.post(_HERE + "/words", dependencies=[FromOurForm])
-def words(
-    request: Request,
-    user: Owner,
-    kind: Annotated[str, Form(max_length=24)],
-    subject: Annotated[str, Form(max_length=400)] = "",
-    words: Annotated[str, Form(max_length=8000)] = "",
-    usual: Annotated[bool, Form()] = False,
-) -> Response:
+def words(request: Request, user: Owner, form: Annotated[OwnWords, Depends()]) -> Response:
     """Keep the shop's own words for a kind of mail, or have the usual ones again."""
-    chosen = KINDS.get(kind)
+    subject, usual, chosen = form.subject, form.usual, KINDS.get(form.kind)
     if chosen is None or chosen.to != "customer":
         raise HTTPException(404)
-    plain = words.replace("\r\n", "\n").strip()
+    plain = form.words.replace("\r\n", "\n").strip()
     try:
         if not usual:
             must_be_words(chosen, subject, plain)
@@ -95,6 +99,6 @@ def words(
             shops.set_words(user.shop, chosen.code, "" if usual else subject.strip(), "" if usual else plain)
             audit.note("shop-settings", shop_id=user.shop_id, user=user, subject=f"mail: {chosen.title}")
     except BadInput as error:
-        return _page(request, user, status=400, problem=str(error), kind=chosen.code, typed=(subject, plain))
+        return _page(request, user, problem=str(error), kind=chosen.code, typed=(subject, plain))
     say(request, "The usual words hold again." if usual else "Mails of this kind carry your words from now on.")
     return RedirectResponse(f"{_HERE}?kind={chosen.code}", 303)

@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Annotated
 
-from fastapi import Form, Request
+from fastapi import Depends, Form, Request
 from fastapi.responses import RedirectResponse, Response
 
 from uchiwa.core.cars.temporary_setups import PREPARED, Setup, read_wishes
 from uchiwa.core.errors import BadInput
 from uchiwa.store import calibrations, drafts, setups, shop_settings
 from uchiwa.store import jobs as store
+from uchiwa.store.acting import Acting
 from uchiwa.store.database import unit_of_work
 from uchiwa.web.pages import render, say
 from uchiwa.web.requests.session import FromOurForm, Person
@@ -57,7 +59,7 @@ def switch_on(
         found = next((one for one in setups.of_shop(shop_settings.shop_of(user.shop_id)) if one.name == name), None)
         if found is None:
             raise BadInput(f"there is no setup “{name[:60]}”", advice="reload the page")
-        setups.activate(job, store.rounds(job)[-1], user, version, found)
+        setups.activate(Acting(job, store.rounds(job)[-1], user, version), found)
     say(request, f"“{name}” is in force in the draft. It is shown on every page of this job until it is put back.")
     return RedirectResponse(f"/jobs/{job_id}/setups", 303)
 
@@ -67,28 +69,30 @@ def put_back(request: Request, user: Person, job_id: int, version: Annotated[int
     """Put everything back in one step."""
     with unit_of_work():
         job = locked_job(user, job_id)
-        touched = setups.deactivate(job, store.rounds(job)[-1], user, version)
+        touched = setups.deactivate(Acting(job, store.rounds(job)[-1], user, version))
     more = f" Changed meanwhile, and put back all the same: {', '.join(touched)}." if touched else ""
     say(request, f"Everything is put back as it was.{more}")
     return RedirectResponse(f"/jobs/{job_id}/setups", 303)
 
 
+@dataclass(frozen=True)
+class OwnSetup:
+    """The form of a setup of the shop's own."""
+
+    name: Annotated[str, Form(max_length=60)]
+    wishes: Annotated[str, Form(max_length=4000)] = ""
+    drop: Annotated[bool, Form()] = False
+
+
 @router.post(_HERE + "/own", dependencies=[FromOurForm])
-def keep_own(
-    request: Request,
-    user: Person,
-    job_id: int,
-    name: Annotated[str, Form(max_length=60)],
-    wishes: Annotated[str, Form(max_length=4000)] = "",
-    drop: Annotated[bool, Form()] = False,
-) -> Response:
+def keep_own(request: Request, user: Person, job_id: int, form: Annotated[OwnSetup, Depends()]) -> Response:
     """Keep a setup of the shop's own, or drop it."""
-    title = " ".join(name.split())
+    title, drop = " ".join(form.name.split()), form.drop
     with unit_of_work():
         job_of(user, job_id)
         if not title:
             raise BadInput("a setup needs a name", advice="write what it is for")
-        setup = None if drop else Setup(title, "", read_wishes(wishes))
+        setup = None if drop else Setup(title, "", read_wishes(form.wishes))
         setups.keep_own(user.shop_id, setup, title)
     say(request, f"“{title}” is {'dropped' if drop else 'kept'}.")
     return RedirectResponse(f"/jobs/{job_id}/setups", 303)

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import json
+from dataclasses import asdict, dataclass, replace
 from pathlib import PurePath
 from typing import Annotated, Any
 from urllib.parse import urlencode
 
-from fastapi import Form, HTTPException, Query, Request, UploadFile
+from fastapi import Depends, Form, HTTPException, Query, Request, UploadFile
 from fastapi.responses import RedirectResponse, Response
 
 from uchiwa.core.cars.car_file import CarFile
@@ -36,6 +37,22 @@ _ONE = _HERE + "/{entry_id}"
 Words = Annotated[str, Form(max_length=1000)]
 Name = Annotated[str, Form(max_length=120)]
 Tags = Annotated[str, Form(max_length=200)]
+
+
+def _said(name: Name = "", words: Words = "", tags: Tags = "") -> About:
+    return About(name, words, tags)
+
+
+Said = Annotated[About, Depends(_said)]
+
+
+@dataclass(frozen=True)
+class _Characteristics:
+    """Which of a description's characteristics are listed."""
+
+    q: Annotated[str, Query(max_length=100)] = ""
+    group: Annotated[str, Query(max_length=200)] = ""
+    skip: Annotated[int, Query(ge=0, le=1_000_000)] = 0
 
 
 def entry_of(user: User, entry_id: int, kind: ShelfKind | None = None) -> ShelfEntry:
@@ -114,17 +131,16 @@ def add(
     request: Request,
     user: Person,
     file: UploadFile,
-    name: Name = "",
-    words: Words = "",
-    tags: Tags = "",
+    said: Said,
     origin: Annotated[str, Form(max_length=300)] = "",
 ) -> Response:
     """Put a file on the shelf; what was typed stays if something is wrong."""
-    typed = {"name": name, "words": words, "tags": tags, "origin": origin}
+    about = replace(said, origin=origin)
+    typed = {"name": about.name, "words": about.words, "tags": about.tags, "origin": origin}
     data, file_name = file.file.read(services.LARGEST + 1), PurePath(file.filename or "file").name
     try:
         with unit_of_work():
-            entry = services.put_file(user, data, file_name, About(name, words, tags, origin))
+            entry = services.put_file(user, data, file_name, about)
     except BadInput as error:
         return _page(request, user, values=typed, problem=str(error), status=400)
     say(request, f"“{entry.name}” is on the shelf.")
@@ -132,19 +148,10 @@ def add(
 
 
 @router.get(_ONE)
-def entry(
-    request: Request,
-    user: Person,
-    entry_id: int,
-    q: Annotated[str, Query(max_length=100)] = "",
-    group: Annotated[str, Query(max_length=200)] = "",
-    skip: Annotated[int, Query(ge=0, le=1_000_000)] = 0,
-) -> Response:
+def entry(request: Request, user: Person, entry_id: int, of: Annotated[_Characteristics, Depends()]) -> Response:
     """One thing on the shelf."""
     with unit_of_work():
-        return _entry_page(
-            request, user, entry_of(user, entry_id), characteristics={"q": q, "group": group, "skip": skip}
-        )
+        return _entry_page(request, user, entry_of(user, entry_id), characteristics=asdict(of))
 
 
 def _entry_page(
@@ -154,8 +161,8 @@ def _entry_page(
     *,
     characteristics: dict[str, Any],
     problem: str = "",
-    status: int = 200,
 ) -> Response:
+    status = 400 if problem else 200
     content = shelf.content(found)
     values: dict[str, Any] = {
         "entry": found, "kind": TITLES[content.kind], "outcome": outcome_words(found), "problem": problem, "read": content.read,
@@ -188,12 +195,10 @@ def file(user: Person, entry_id: int) -> Response:
 
 
 @router.post(_ONE + "/describe", dependencies=[FromOurForm])
-def describe(
-    request: Request, user: Person, entry_id: int, name: Name = "", words: Words = "", tags: Tags = ""
-) -> Response:
+def describe(request: Request, user: Person, entry_id: int, said: Said) -> Response:
     """Change its name, words and tags."""
     with unit_of_work():
-        shelf.describe(entry_of(user, entry_id), name, words, tags)
+        shelf.describe(entry_of(user, entry_id), said.name, said.words, said.tags)
     say(request, "Saved.")
     return RedirectResponse(f"/shelf/{entry_id}", 303)
 
@@ -226,16 +231,14 @@ def _kept(request: Request, entry: ShelfEntry) -> Response:
 
 
 @router.post("/jobs/{job_id}/revisions/{number}/shelf", dependencies=[FromOurForm])
-def put_revision(
-    request: Request, user: Person, job_id: int, number: int, name: Name = "", words: Words = "", tags: Tags = ""
-) -> Response:
+def put_revision(request: Request, user: Person, job_id: int, number: int, said: Said) -> Response:
     """Put a frozen revision on the shelf."""
     with unit_of_work():
         job = locked_job(user, job_id)
         revision = revisions.numbered(job, number)
         if revision is None:
             raise HTTPException(404)
-        return _kept(request, services.put_revision(user, job, revision, About(name, words, tags)))
+        return _kept(request, services.put_revision(user, job, revision, said))
 
 
 @router.post("/jobs/{job_id}/car/shelf", dependencies=[FromOurForm])

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -19,13 +20,31 @@ _DIVISIONS = 4
 _NOTHING = Line(np.empty(0), np.empty(0), whole=True)
 
 
-def strips_for(asked: Asked, reader: Reader, start: float, end: float, pad: float, points: int, *, fit: bool) -> bytes:
-    """Traces, their figures in view and in whole, and the axes of each strip.
+@dataclass(frozen=True)
+class Stretch:
+    """A stretch of logs to be drawn.
 
-    Args:
+    Attributes:
         start, end: of the view in the common time, s (rpm if the logs are aligned by engine speed).
         pad: how much more is sent on either side, as a share of the view.
         points: at most so many for each trace.
+    """
+
+    start: float
+    end: float
+    pad: float
+    points: int
+
+    @property
+    def beyond(self) -> float:
+        """How much more is sent on either side, s."""
+        return (self.end - self.start) * self.pad
+
+
+def strips_for(asked: Asked, reader: Reader, stretch: Stretch, *, fit: bool) -> bytes:
+    """Traces, their figures in view and in whole, and the axes of each strip.
+
+    Args:
         fit: whether axes span what is in view, not the whole of the logs.
     """
     arrangement = parse(asked.show)
@@ -38,15 +57,15 @@ def strips_for(asked: Asked, reader: Reader, start: float, end: float, pad: floa
     described: list[dict[str, Any]] = []
     ranges: dict[str, list[tuple[float, float]]] = {key: [] for key in keys}
     units: dict[str, str] = {}
-    span = (end - start) * pad
+    start, end, span = stretch.start, stretch.end, stretch.beyond
     for one in logs:
         here = [key for key in keys if not one.log.problem(key)]
         if asked.by is not Alignment.SPEED:
             stored = [key for key in here if key in one.log.stored.signals]
-            one.log.stored.fetch(stored, start - span + one.offset, end + span + one.offset, points)
+            one.log.stored.fetch(stored, start - span + one.offset, end + span + one.offset, stretch.points)
         for key in here:
             units.setdefault(key, one.log.trace(key).unit)
-            line, about = _trace(one, key, asked.by, (start, end), span, points)
+            line, about = _trace(one, key, asked.by, stretch)
             lines.append((line, one.offset + start if asked.by is not Alignment.SPEED else 0.0))
             described.append(
                 {"log": one.log.log.id, "key": key, "points": int(line.time.size), "all": line.whole} | about
@@ -66,14 +85,12 @@ def strips_for(asked: Asked, reader: Reader, start: float, end: float, pad: floa
     )
 
 
-def _trace(
-    one: AlignedLog, key: str, by: Alignment, view: tuple[float, float], span: float, points: int
-) -> tuple[Line, dict[str, Any]]:
+def _trace(one: AlignedLog, key: str, by: Alignment, stretch: Stretch) -> tuple[Line, dict[str, Any]]:
     time, values = one.log.source(key)
     if by is Alignment.SPEED:
-        return _over_speed(one, key, view, points)
-    start, end = view[0] + one.offset, view[1] + one.offset
-    line = drawn(time, values, start - span, end + span, points)
+        return _over_speed(one, key, (stretch.start, stretch.end), stretch.points)
+    start, end = stretch.start + one.offset, stretch.end + one.offset
+    line = drawn(time, values, start - stretch.beyond, end + stretch.beyond, stretch.points)
     first, last = index_at(time, start), index_at(time, end, "right")
     return line, {
         "view": _whole(one.log, key, values) if last - first >= values.size else _figures(values, first, last),

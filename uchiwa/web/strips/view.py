@@ -69,22 +69,23 @@ class Asked:
         return self.logs[0]
 
 
-def asked(
-    request: Request,
-    user: Person,
-    job_id: int,
-    number: int,
-    log: Annotated[list[int] | None, Query()] = None,
-    show: Annotated[str, Query(max_length=2000)] = "",
-    by: Alignment = Alignment.TIME,
-    place: Annotated[list[str] | None, Query()] = None,
-) -> Asked:
+@dataclass(frozen=True)
+class Named:
+    """What the address of the page names: logs, an arrangement, and how and by which place the logs are aligned."""
+
+    log: Annotated[list[int] | None, Query()] = None
+    show: Annotated[str, Query(max_length=2000)] = ""
+    by: Alignment = Alignment.TIME
+    place: Annotated[list[str] | None, Query()] = None
+
+
+def asked(request: Request, user: Person, job_id: int, number: int, named: Annotated[Named, Depends()]) -> Asked:
     """The logs and the arrangement that an address names.
 
     Raises:
         HTTPException: 404 if there is no such round, or a log is not one of the job's that can be read.
     """
-    wanted = list(dict.fromkeys(log or []))
+    wanted = list(dict.fromkeys(named.log or []))
     if len(wanted) > MOST_LOGS:
         raise BadInput(f"{len(wanted)} logs are too many to lay over each other", advice=f"choose up to {MOST_LOGS}")
     with unit_of_work():
@@ -93,12 +94,12 @@ def asked(
     if any(one not in found for one in wanted):
         raise HTTPException(404)
     chosen: dict[int, int] = {}
-    for text in place or []:
+    for text in named.place or []:
         log_id, _, nth = text.partition(":")
         numbers = whole_number(log_id), whole_number(nth)
         if numbers[0] is not None and numbers[1] is not None:
             chosen[numbers[0]] = numbers[1]
-    return Asked(user, page, tuple(found[one] for one in wanted), show, by, chosen)
+    return Asked(user, page, tuple(found[one] for one in wanted), named.show, named.by, chosen)
 
 
 AsAsked = Annotated[Asked, Depends(asked)]

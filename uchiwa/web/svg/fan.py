@@ -29,8 +29,28 @@ class Rib:
     rib: str
 
 
-def _sector(cx: float, cy: float, inner: float, outer: float, start: float, end: float) -> str:
+@dataclass(frozen=True)
+class Sheet:
+    """Where a fan lies.
+
+    Attributes:
+        cx, cy: the pivot.
+        inner, outer: radii of the sheet.
+        spread: whole angle in degrees.
+        stick: radius at which the sticks end below the sheet.
+    """
+
+    cx: float
+    cy: float
+    inner: float
+    outer: float
+    spread: float
+    stick: float
+
+
+def _sector(sheet: Sheet, start: float, end: float) -> str:
     """A ring sector; angles in degrees from straight up, clockwise."""
+    cx, cy, inner, outer = sheet.cx, sheet.cy, sheet.inner, sheet.outer
 
     def at(radius: float, angle: float) -> str:
         turned = math.radians(angle)
@@ -42,27 +62,14 @@ def _sector(cx: float, cy: float, inner: float, outer: float, start: float, end:
     )
 
 
-def fan(
-    standing: dict[Station, Standing],
-    cx: float,
-    cy: float,
-    inner: float,
-    outer: float,
-    spread: float,
-    stick: float,
-    *,
-    along: bool = False,
-) -> list[Rib]:
+def fan(standing: dict[Station, Standing], sheet: Sheet, *, along: bool = False) -> list[Rib]:
     """The sectors of a fan.
 
     Args:
         standing: of each station, in order.
-        cx, cy: the pivot.
-        inner, outer: radii of the sheet.
-        spread: whole angle in degrees.
-        stick: radius at which the sticks end below the sheet.
         along: labels run along the radius instead of across it.
     """
+    cx, cy, inner, outer, spread = sheet.cx, sheet.cy, sheet.inner, sheet.outer, sheet.spread
     step = spread / len(standing)
     ribs: list[Rib] = []
     for number, (station, how) in enumerate(standing.items()):
@@ -74,13 +81,13 @@ def fan(
             turn += -90 if turn > 0 else 90
         edge = math.radians(start)
         line = " ".join(
-            f"{cx + radius * math.sin(edge):.2f} {cy - radius * math.cos(edge):.2f}" for radius in (inner, stick)
+            f"{cx + radius * math.sin(edge):.2f} {cy - radius * math.cos(edge):.2f}" for radius in (inner, sheet.stick)
         )
         ribs.append(
             Rib(
                 station,
                 how,
-                _sector(cx, cy, inner, outer, start, start + step),
+                _sector(sheet, start, start + step),
                 round(cx + label * math.sin(middle), 2),
                 round(cy - label * math.cos(middle), 2),
                 round(turn, 2),
@@ -95,7 +102,7 @@ _Stood = tuple[tuple[Station, Standing], ...]
 
 def wide_fan(standing: dict[Station, Standing]) -> list[Rib]:
     """The fan across the head of a page, in a 560 × 92 box."""
-    return fan(standing, 280.0, 1206.0, 1150.0, 1198.0, 26.6, 1112.0)
+    return fan(standing, Sheet(280.0, 1206.0, 1150.0, 1198.0, 26.6, 1112.0))
 
 
 def small_fan(standing: dict[Station, Standing]) -> list[Rib]:
@@ -105,9 +112,9 @@ def small_fan(standing: dict[Station, Standing]) -> list[Rib]:
 
 @lru_cache(maxsize=1024)
 def _small_fan(standing: _Stood) -> list[Rib]:
-    return fan(dict(standing), 24.0, 27.0, 10.5, 24.0, 150.0, 2.0)
+    return fan(dict(standing), Sheet(24.0, 27.0, 10.5, 24.0, 150.0, 2.0))
 
 
 def large_fan(standing: dict[Station, Standing]) -> list[Rib]:
     """The fan of a margin, in a 230 × 142 box."""
-    return fan(standing, 115.0, 122.0, 62.0, 116.0, 150.0, 4.0, along=True)
+    return fan(standing, Sheet(115.0, 122.0, 62.0, 116.0, 150.0, 4.0), along=True)

@@ -38,12 +38,25 @@ class ReliefPicture:
     trail: str = ""
 
 
+@dataclass(frozen=True, eq=False)
+class Look:
+    """How values are drawn as a surface.
+
+    Attributes:
+        ends: the values that stand at the bottom and at the top.
+        fill: class of a piece by the mean of its corners.
+        seen: cells that have been visited; pieces without one are marked.
+    """
+
+    ends: tuple[float, float]
+    fill: Callable[[float], str]
+    seen: BoolArray
+
+
 def relief(
     table: Table,
     values: FloatArray,
-    ends: tuple[float, float],
-    fill: Callable[[float], str],
-    seen: BoolArray,
+    look: Look,
     turn: int,
     trail: FloatArray | None = None,
 ) -> ReliefPicture:
@@ -52,13 +65,11 @@ def relief(
     Args:
         table: with two axes, evenly spaced in the picture.
         values: shape (rows, columns).
-        ends: the values that stand at the bottom and at the top.
-        fill: class of a piece by the mean of its corners.
-        seen: cells that have been visited; pieces without one are marked.
+        look: how they are drawn.
         turn: 0 … 23.
         trail: operating points (x, y) in the units of the axes; shape (points, 2).
     """
-    low, high = ends
+    low, high = look.ends
     z = (values - low) / ((high - low) or 1.0)
     rows, columns = table.shape
     across, deep = np.meshgrid(np.linspace(-1, 1, columns), np.linspace(-0.8, 0.8, rows))
@@ -72,7 +83,7 @@ def relief(
     ground = HEIGHT * 0.49 - away * 90 + 60
     middle_away = (away[:-1, :-1] + away[1:, :-1] + away[:-1, 1:] + away[1:, 1:]) / 4
     middle = (values[:-1, :-1] + values[1:, :-1] + values[:-1, 1:] + values[1:, 1:]) / 4
-    visited = seen[:-1, :-1] | seen[1:, :-1] | seen[:-1, 1:] | seen[1:, 1:]
+    visited = look.seen[:-1, :-1] | look.seen[1:, :-1] | look.seen[:-1, 1:] | look.seen[1:, 1:]
     corner = [
         [f"{a:.1f},{b:.1f}" for a, b in zip(*line, strict=True)] for line in zip(px.tolist(), py.tolist(), strict=True)
     ]
@@ -82,14 +93,14 @@ def relief(
     for flat in np.argsort(-middle_away, axis=None, kind="stable").tolist():
         j, i = divmod(flat, columns - 1)
         points = " ".join((corner[j][i], corner[j][i + 1], corner[j + 1][i + 1], corner[j + 1][i]))
-        classes = fill(float(middle[j, i])) + ("" if visited[j, i] else " never")
+        classes = look.fill(float(middle[j, i])) + ("" if visited[j, i] else " never")
         patches.append(Patch(points, classes, i, j, f"{xs[i]}, {ys[j]}"))
     return ReliefPicture(
         tuple(patches),
         " ".join(f"{px[a, b]:.1f},{ground[a, b]:.1f}" for a, b in _corners(rows, columns)),
         _labels(table, px, ground, away),
         turn % TURNS,
-        _trail(table, values, ends, trail, project) if trail is not None and trail.size else "",
+        _trail(table, values, look.ends, trail, project) if trail is not None and trail.size else "",
     )
 
 

@@ -366,6 +366,6 @@ def take(
     chosen: BoolArray | None = None
     if cells.strip():
         chosen = cells_mask(tuple(parse_cells(cells)), found.proposal.table.shape, default=False)
-    event = work.take(page.job, page.round, page.user, version, found, chosen)
+    event = work.take(page.acting(version), found, chosen)
     say(page.request, f"Taken into the draft. {event.sentence}.")
     return RedirectResponse(page.path + "/fuel?view=proposed", 303)

@@ -65,8 +65,9 @@ def drawn_cell(
     return text, " ".join(filter(None, [fill, *marks]))
 
 
-def words_of(table: Table, i: int, j: int, seconds: float, samples: float, mean: float) -> str:
-    """What a cell says when it is asked."""
+def words_of(table: Table, i: int, j: int, seen: tuple[float, float, float]) -> str:
+    """What a cell says when it is asked: of seconds and samples in it, and its mean error in %."""
+    seconds, samples, mean = seen
     place = f"{table.x.breakpoints[i]:g} {table.x.unit}"
     if table.y is not None:
         place += f", {table.y.breakpoints[j]:g} {table.y.unit}"
@@ -92,7 +93,7 @@ def cells_of(
     for j, i in np.argwhere(these):
         seen = (float(filling.seconds[j, i]), float(filling.samples[j, i]), float(mean[j, i]))
         text, classes = drawn_cell(view, *seen, correction.get((int(i), int(j))))
-        found.append([int(i), int(j), text, classes, words_of(filling.table, int(i), int(j), *seen)])
+        found.append([int(i), int(j), text, classes, words_of(filling.table, int(i), int(j), seen)])
     return found
 
 

@@ -183,7 +183,7 @@ def take(
     if cells.strip():
         shape = correction.work(page.job, page.round, session).proposal.table.shape
         chosen = cells_mask(tuple(parse_cells(cells)), shape, default=False)
-    event = correction.take(page.job, page.round, page.user, version, session, chosen)
+    event = correction.take(page.acting(version), session, chosen)
     say(page.request, f"Taken into the draft. {event.sentence}.")
     return RedirectResponse(f"{page.path}/live?session={session_id}", 303)
 

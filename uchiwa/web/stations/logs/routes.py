@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 import json
+from dataclasses import dataclass
 from typing import Annotated, Literal
 
-from fastapi import Body, Form, HTTPException, UploadFile
+from fastapi import Body, Depends, Form, HTTPException, UploadFile
 from fastapi.responses import JSONResponse, RedirectResponse, Response, StreamingResponse
 
 from uchiwa.core.checks.finding import Finding
 from uchiwa.core.logs.drives import TITLES, DriveKind
 from uchiwa.core.logs.log import Log
 from uchiwa.core.logs.recognition.channel_reading import can_be_said
+from uchiwa.core.logs.recognition.knowledge import Assignment, channel_key
 from uchiwa.core.logs.writers import FORMATS, write_log
 from uchiwa.core.quantities.catalogue import QUANTITIES
 from uchiwa.core.rounds.progress import Station
@@ -136,23 +138,21 @@ def upload(page: RoundPage, files: list[UploadFile]) -> Response:
 
 @router.get(_HERE + "/pieces")
 @in_round(Station.LOGS)
-def arrived(page: RoundPage, name: str, size: int, changed: str = "") -> Response:
+def arrived(page: RoundPage, file: Annotated[upload_pieces.SentFile, Depends()]) -> Response:
     """How much of a file is here already."""
-    return JSONResponse({"received": upload_pieces.arrived(page.round, name, size, changed)})
+    return JSONResponse({"received": upload_pieces.arrived(page.round, file)})
 
 
 @router.post(_HERE + "/pieces", dependencies=[FromOurForm])
 @in_open_round(Station.LOGS)
 def piece(
     page: RoundPage,
-    name: str,
-    size: int,
+    file: Annotated[upload_pieces.SentFile, Depends()],
     start: int,
     body: Annotated[bytes, Body(media_type="application/octet-stream")] = b"",
-    changed: str = "",
 ) -> Response:
     """Keep the next piece of a file."""
-    taken = upload_pieces.take_piece(page.job, page.round, body, name, size, changed, start, by_customer=False)
+    taken = upload_pieces.take_piece(page.round, file, start, body, by_customer=False)
     return JSONResponse(taken.answer(), taken.refused or 200)
 
 
@@ -202,19 +202,27 @@ def again(page: RoundPage, log_id: int) -> Response:
     return _back(page, log_id)
 
 
+@dataclass(frozen=True)
+class SaidOfChannel:
+    """The form in which a person says what a channel of a log is; `as_unit` where the file's unit is wrong."""
+
+    name: Annotated[str, Form(max_length=190)]
+    unit: Annotated[str, Form(max_length=32)] = ""
+    quantity: Annotated[str, Form(max_length=64)] = ""
+    as_unit: Annotated[str, Form(max_length=40)] = ""
+
+
 @router.post(_HERE + "/{log_id}/channel", dependencies=[FromOurForm])
 @in_open_round(Station.LOGS)
 def channel(
     page: RoundPage,
     log_id: int,
-    name: Annotated[str, Form(max_length=190)],
-    unit: Annotated[str, Form(max_length=32)] = "",
-    quantity: Annotated[str, Form(max_length=64)] = "",
-    as_unit: Annotated[str, Form(max_length=40)] = "",
+    form: Annotated[SaidOfChannel, Depends()],
     back: Annotated[Literal["", "fuel", "spark", "airflow"], Form()] = "",
 ) -> Response:
     """Say what a channel is; remembered for this car and for this header, and the round's logs are read anew."""
     log = _own_log(page, log_id)
+    name, unit, quantity, as_unit = form.name, form.unit, form.quantity, form.as_unit
     if quantity not in ("", "auto") and quantity not in QUANTITIES:
         raise HTTPException(400, "There is no such quantity.")
     if not can_be_said(as_unit.strip()):
@@ -223,7 +231,8 @@ def channel(
     if quantity == "auto":
         memory.forget(page.job.car, page.user.shop_id, log.header, name, unit)
     else:
-        memory.remember(page.job.car, log.header, name, unit, quantity or None, unit_said, page.user.shop_id)
+        said = Assignment(quantity or None, unit_said)
+        memory.remember(page.job.car, log.header, channel_key(name, unit), said, page.user.shop_id)
     import_results.read_again(store.round_logs(page.round))
     say(
         page.request,

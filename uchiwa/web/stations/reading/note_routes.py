@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Literal
 
-from fastapi import Form, HTTPException
+from fastapi import Depends, Form, HTTPException
 from fastapi.responses import JSONResponse, Response
 
 from uchiwa.core.rounds.progress import Station
@@ -31,19 +31,22 @@ def _list(log: LogFile) -> Response:
     return JSONResponse([note_data(note) for note in notes.of_logs([log.id])])
 
 
+def _span(start: Moment, end: Moment) -> tuple[float, float]:
+    return start, end
+
+
 @router.post(_HERE, dependencies=[FromOurForm])
 @in_round(Station.LOGS)
 def write(
     page: RoundPage,
     log_id: int,
-    start: Moment,
-    end: Moment,
+    span: Annotated[tuple[float, float], Depends(_span)],
     text: Annotated[str, Form(max_length=4000)] = "",
     shown: Annotated[bool, Form()] = False,
 ) -> Response:
     """Note something on a moment or stretch; the log's notes, the new one among them."""
     log = _log(page, log_id)
-    notes.write(page.job, log, page.user, (start, end), text, shown=shown)
+    notes.write(log, page.user, span, text, shown=shown)
     return _list(log)
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Any, Literal
 
-from fastapi import Query, Request
+from fastapi import Depends, Query, Request
 from fastapi.responses import JSONResponse, RedirectResponse, Response
 
 from uchiwa.core.errors import BadInput
@@ -25,7 +25,7 @@ from uchiwa.web.requests.fragment import is_fragment
 from uchiwa.web.requests.session import Fields, FromOurForm
 from uchiwa.web.round_context import RoundPage, in_round
 from uchiwa.web.routing import router as new_router
-from uchiwa.web.strips.stretch import strips_for
+from uchiwa.web.strips.stretch import Stretch, strips_for
 from uchiwa.web.strips.value_map import value_map
 from uchiwa.web.strips.view import (
     HERE,
@@ -107,19 +107,21 @@ def _others(asked: Asked) -> list[dict[str, Any]]:
     ]
 
 
-@router.get(HERE + "/strips")
-def strips(
-    asked: OfLogs,
+def _stretch(
     start: Annotated[float, Query(allow_inf_nan=False)],
     end: Annotated[float, Query(allow_inf_nan=False)],
     pad: Annotated[float, Query(ge=0, le=1)] = 0.5,
     points: Annotated[int, Query(ge=100, le=MOST_POINTS)] = MOST_POINTS,
-    fit: bool = False,
-) -> Response:
+) -> Stretch:
+    return Stretch(min(start, end), max(start, end), pad, points)
+
+
+@router.get(HERE + "/strips")
+def strips(asked: OfLogs, stretch: Annotated[Stretch, Depends(_stretch)], fit: bool = False) -> Response:
     """The traces of the arrangement from `start` to `end` of the common time, and beyond by `pad` of that."""
     with unit_of_work():
         reader = Reader(asked.page.job, asked.user.shop_id)
-        data = strips_for(asked, reader, min(start, end), max(start, end), pad, points, fit=fit)
+        data = strips_for(asked, reader, stretch, fit=fit)
     return Response(data, media_type=trace_bytes.MEDIA_TYPE)
 
 

@@ -75,9 +75,9 @@ def freeze(
 
     def reporting(revision: Revision, told: work.Account, image_hash: str) -> str:
         display = display_of(page.user, page.job, told.work.content)
-        return report.body(page.job, page.round, revision, told, display, image_hash, page.user.name)
+        return report.body(page.round, revision, told, display, image_hash)
 
-    revision = work.freeze(page.job, page.round, page.user, version, notes.strip(), reporting, final=final)
+    revision = work.freeze(page.acting(version), notes.strip(), reporting, final=final)
     say(
         page.request,
         f"Revision {revision.number} is frozen. Round {page.round.number + 1} waits for logs recorded with it.",

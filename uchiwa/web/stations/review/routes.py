@@ -111,7 +111,7 @@ def put_back(
     version: Annotated[int, Form()],
 ) -> Response:
     """Undo the last step taken."""
-    draft_steps.put_back(page.job, page.round, page.user, version, event)
+    draft_steps.put_back(page.acting(version), event)
     say(page.request, "The step is put back. It stays in the history and can be done again.")
     return RedirectResponse(page.path + "/review", 303)
 
@@ -120,7 +120,7 @@ def put_back(
 @in_open_round(Station.REVIEW)
 def again(page: RoundPage, version: Annotated[int, Form()]) -> Response:
     """Do the last undone step again."""
-    event = draft_steps.redo(page.job, page.round, page.user, version)
+    event = draft_steps.redo(page.acting(version))
     say(page.request, f"Done again: {event.sentence}.")
     return RedirectResponse(page.path + "/review", 303)
 

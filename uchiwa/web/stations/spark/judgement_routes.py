@@ -40,7 +40,9 @@ def decide(
     one = next((one for one in found.proposal.clusters if set(one.cells) == cells), None)
     if one is None:
         raise HTTPException(409, "The knock has changed since you looked, for a log has come. Look again, then decide.")
-    knock_decisions.decide(page.job, page.round, page.user, found.context.table.id, one, verdict, reason)
+    knock_decisions.decide(
+        page.job, page.round, page.user, knock_decisions.Word(found.context.table.id, one, verdict, reason)
+    )
     words = "left to the judgement" if verdict is Verdict.UNSURE else f"held to be {verdict.value}"
     say(page.request, f"Knock in {len(cells)} cells is {words}.")
     return back(page, "spark/knock", seen)
@@ -60,9 +62,8 @@ def fuel_grade(
     after = start_lower(at.table, points, degrees, at.pins)
     inputs = {"points": points, "degrees_per_point": degrees, "policy": {}}
     event = table_proposals.take(
+        page.acting(version),
         at,
-        page.user,
-        version,
         table_proposals.values_taken(at, after, None, table_proposals.TakenAs("fuel grade")),
         inputs,
     )

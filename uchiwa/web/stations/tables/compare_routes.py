@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Annotated
 from urllib.parse import urlencode
 
-from fastapi import Form, UploadFile
+from fastapi import Depends, Form, UploadFile
 from fastapi.responses import RedirectResponse, Response
 
 from uchiwa.core.errors import BadInput
@@ -92,18 +93,26 @@ def file(page: RoundPage, file: UploadFile) -> Response:
     return RedirectResponse(f"{page.path}/compare?{urlencode({'a': comparable.DRAFT, 'b': f'file:{kept.id}'})}", 303)
 
 
+@dataclass(frozen=True)
+class TakenOver:
+    """The form that says what of one side is taken: a table, some of its cells, or a constant."""
+
+    source: Annotated[str, Form(max_length=40)]
+    table: Annotated[str, Form(max_length=64)] = ""
+    constant: Annotated[str, Form(max_length=64)] = ""
+    cells: Annotated[str, Form()] = ""
+
+
 @router.post(_HERE + "/take", dependencies=[FromOurForm])
 @in_open_round(None)
 def take(
     page: RoundPage,
-    source: Annotated[str, Form(max_length=40)],
+    wanted: Annotated[TakenOver, Depends()],
     version: Annotated[int, Form()],
-    table: Annotated[str, Form(max_length=64)] = "",
-    constant: Annotated[str, Form(max_length=64)] = "",
-    cells: Annotated[str, Form()] = "",
     back: Annotated[str, Form(max_length=400)] = "",
 ) -> Response:
     """Take a table, some cells of it, or a constant of one side into the draft."""
+    source, table, constant, cells = wanted.source, wanted.table, wanted.constant, wanted.cells
     other = comparable.side(page.job, source)
     draft = drafts.current(page.job)
     if constant:
@@ -122,7 +131,7 @@ def take(
         def change(one: Calibration) -> Calibration:
             return take_table(one, other.content, table, chosen, pinned=pinned)
 
-    event = tables.change_content(page.job, page.round, tables.Hand(page.user, version), change, words, inputs)
+    event = tables.change_content(page.acting(version), change, words, inputs)
     say(page.request, f"{event.sentence}. It is in the draft and can be undone.")
     here = back.startswith(f"{page.path}/compare?")
     return RedirectResponse(back if here else f"{page.path}/compare?b=draft&table={table}", 303)

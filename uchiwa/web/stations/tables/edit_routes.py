@@ -57,7 +57,7 @@ class Edit:
     @property
     def hand(self) -> work.Hand:
         """Who edits, and how."""
-        return work.Hand(self.page.user, self.asked.version, self.asked.why, self.before.display)
+        return work.Hand(self.page.acting(self.asked.version, self.asked.why), self.before.display)
 
     def answer(self, after: work.TableWork, said: str, **more: Any) -> Response:
         """The cells that look different now, for a script; the page, for a plain form."""
@@ -80,7 +80,7 @@ def _begin(request: Request, page: RoundPage, asked: EditRequest) -> Edit:
 def edit(page: RoundPage, asked: AskedEdit, line: Annotated[str, Form(max_length=500)] = "") -> Response:
     """Apply the cell line to the chosen cells."""
     one = _begin(page.request, page, asked)
-    done = work.edit(page.round, one.hand, one.before.work, asked.chosen, line)
+    done = work.edit(one.hand, one.before.work, asked.chosen, line)
     return one.answer(done.after, done.event.sentence)
 
 
@@ -96,7 +96,7 @@ def paste(
     if joining not in list(Joining):
         raise BadInput("pasted numbers replace, add or multiply", advice="choose one of them")
     one = _begin(page.request, page, asked)
-    done = work.paste(page.round, one.hand, one.before.work, asked.chosen, text, Joining(joining))
+    done = work.paste(one.hand, one.before.work, asked.chosen, text, Joining(joining))
     at = [] if done.chosen is None else [[int(i), int(j)] for j, i in np.argwhere(done.chosen)]
     return one.answer(done.after, done.event.sentence, chosen=at)
 
@@ -106,7 +106,7 @@ def paste(
 def undo(page: RoundPage, asked: AskedEdit) -> Response:
     """Put back the last step."""
     one = _begin(page.request, page, asked)
-    done = work.undo(page.job, page.round, one.hand, one.before.work)
+    done = work.undo(one.hand, one.before.work)
     return one.answer(done.after, f"Undone: {done.event.sentence}")
 
 
@@ -115,7 +115,7 @@ def undo(page: RoundPage, asked: AskedEdit) -> Response:
 def redo(page: RoundPage, asked: AskedEdit) -> Response:
     """Do the last undone step again."""
     one = _begin(page.request, page, asked)
-    done = work.redo(page.job, page.round, one.hand, one.before.work)
+    done = work.redo(one.hand, one.before.work)
     return one.answer(done.after, f"Done again: {done.event.sentence}")
 
 
@@ -148,8 +148,7 @@ def breakpoints(
     if table.y is not None:
         up = scale_of(table.y.unit, view.display).stored(read_breakpoints(y, table.y.title))
     ids = [table.id, *(one.id for one in work.alike(view.work.content, table) if others)]
-    hand = work.Hand(page.user, asked.version, asked.why)
-    event = work.change_breakpoints(page.job, page.round, hand, ids, along, up)
+    event = work.change_breakpoints(page.acting(asked.version, asked.why), ids, along, up)
     if is_fragment(page.request):
         return JSONResponse({"reload": True})
     say(page.request, event.sentence)
@@ -164,6 +163,6 @@ def go_back(
     version: Annotated[int, Form()],
 ) -> Response:
     """Make the draft what an earlier revision was."""
-    event = revisions.go_back(page.job, page.round, page.user, version, revision)
+    event = revisions.go_back(page.acting(version), revision)
     say(page.request, f"{event.sentence}. It is one step and can be undone.")
     return RedirectResponse(f"{page.path}/review", 303)

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Annotated
 
-from fastapi import Query
+from fastapi import Depends, Query
 from fastapi.responses import JSONResponse, Response
 
 from uchiwa.core.errors import BadInput
@@ -78,32 +79,35 @@ def tables(
     )
 
 
+@dataclass(frozen=True)
+class LookedAtCell:
+    """The cell that a person looks at, how many are chosen, and how the table is shown."""
+
+    table: str
+    i: int
+    j: int
+    chosen: int = 1
+    show: str = ""
+    turn: int = 0
+
+
 @router.get(ADDRESS + "/cell")
 @in_round(None)
-def cell(
-    page: RoundPage,
-    table: str,
-    i: int,
-    j: int,
-    chosen: int = 1,
-    show: str = "",
-    turn: int = 0,
-    relief: bool = False,
-) -> Response:
+def cell(page: RoundPage, at: Annotated[LookedAtCell, Depends()], relief: bool = False) -> Response:
     """What changes when a cell is chosen: margin and lines; with `relief` the relief too, which an edit changes."""
-    view = table_view(page.user, page, table, show)
+    view = table_view(page.user, page, at.table, at.show)
     found = draft_steps.steps(page.job)
-    values = cell_values(view, i, j, found)
+    values = cell_values(view, at.i, at.j, found)
     shown = view.table
     margin = piece(
-        page.request, "_table_margin.html", page.user, page=page, table=shown, view=view, chosen=chosen,
+        page.request, "_table_margin.html", page.user, page=page, table=shown, view=view, chosen=at.chosen,
         history=history_of(found), **draft_state(draft_steps.ends_of(found), view), **values,
     )  # fmt: skip
     lines = piece(
         page.request, "_table_lines.html", page.user, page=page, table=shown, i=values["i"], j=values["j"],
         lines=table_lines(shown, view.was, values["j"]),
     )  # fmt: skip
-    surface = relief_of(view, turn % TURNS) if relief else None
+    surface = relief_of(view, at.turn % TURNS) if relief else None
     pieces = {"margin": margin, "lines": lines}
     if surface is not None:
         pieces["relief"] = piece(page.request, "_table_relief.html", page.user, table=shown, relief=surface)
