@@ -17,7 +17,8 @@ from scipy.stats import binned_statistic_2d
 
 from bench import collecting, editing
 from uchiwa.core.evidence import surface
-from uchiwa.core.evidence.bins import bin_samples, figures
+from uchiwa.core.evidence.bins import Samples, bin_samples, figures
+from uchiwa.core.formulas.evaluation import Scope
 from uchiwa.core.logs.readers import read_log
 from uchiwa.core.proposals.fuel.evidence import gather
 from uchiwa.core.proposals.fuel.explanation import explain
@@ -52,8 +53,8 @@ def bins_row() -> list[tuple[str, float, str]]:
     axis = Axis("engine_speed", "rpm", frozen([float(point) for point in range(20)]))
     steps, spans = np.zeros(size, dtype=np.int64), np.full(size, 0.04)
     ours = median(lambda: figures(axis, axis, x, y, value))
-    nearest = median(lambda: bin_samples(axis, axis, x, y, value, spans, steps, "nearest"))
-    weighted = median(lambda: bin_samples(axis, axis, x, y, value, spans, steps, "weighted"))
+    nearest = median(lambda: bin_samples(axis, axis, Samples(x, y, value, spans, steps), "nearest"))
+    weighted = median(lambda: bin_samples(axis, axis, Samples(x, y, value, spans, steps), "weighted"))
     edges = [-0.5, *(np.arange(19) + 0.5), 19.5]
     scipy_time = median(
         lambda: [binned_statistic_2d(x, y, value, kind, bins=[edges, edges]) for kind in ("mean", "count", "std")]
@@ -87,7 +88,7 @@ def surface_row() -> list[tuple[str, float, str]]:
     x, y = (29 * (1 - np.abs(np.cumsum(rng.normal(0, 0.01, size)) % 2 - 1)) for _ in range(2))
     value = 1.02 + 0.01 * np.sin(x / 4) + rng.normal(0, 0.01, size)
     steps, spans = np.zeros(size, dtype=np.int64), np.full(size, 0.04)
-    bins = median(lambda: bin_samples(axis, axis, x, y, value, spans, steps, "weighted"))
+    bins = median(lambda: bin_samples(axis, axis, Samples(x, y, value, spans, steps), "weighted"))
     passes: list[float] = []
 
     def timed(work: Callable[..., object]) -> Callable[..., object]:
@@ -102,7 +103,7 @@ def surface_row() -> list[tuple[str, float, str]]:
     kept = surface._equations, surface._noise
     surface._equations, surface._noise = timed(kept[0]), timed(kept[1])  # type: ignore[assignment]
     try:
-        whole = median(lambda: surface.fit_surface(table, x, y, value, steps))
+        whole = median(lambda: surface.fit_surface(table, Samples(x, y, value, spans, steps)))
     finally:
         surface._equations, surface._noise = kept
     over = sum(passes) / REPEATS
@@ -141,7 +142,7 @@ def fuel_rows() -> list[tuple[str, float, str]]:
     log = read_log(write_delimited(simulate(car, base, "mixed_road", 1)).encode(), "road.csv")
     policy, table = Policy(), airflow_table(base, "ve_main")
     fixed = Policy(delay=(0.1, 1.6))
-    evidence = gather([log], base, table, fixed)
+    evidence = gather([log], table, fixed, Scope(base))
     proposal = proposal_from(evidence, table, fixed)
     size = f"{evidence.time.size:,} samples"
     plain = Policy(delay=(0.1, 1.6), estimator="nearest", transients="none")

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from uchiwa.core.formulas.evaluation import Scope
 from uchiwa.core.logs.log import BoolArray, FloatArray, Log
 from uchiwa.core.proposals.fuel.evidence import gather
 from uchiwa.core.proposals.fuel.policy import Policy
@@ -69,7 +70,7 @@ def measure(car: StandInCar, calibration: Calibration, log: Log, sensor: Wideban
     found: dict[str, FuelProposal] = {}
     for name, policy in POLICIES.items():
         same = next((one for one in found.values() if one.policy.evidence_key() == policy.evidence_key()), None)
-        evidence = gather([log], calibration, table, policy) if same is None else same.evidence
+        evidence = gather([log], table, policy, Scope(calibration)) if same is None else same.evidence
         found[name] = proposal_from(evidence, table, policy)
     cells = found["plain nearest"].bins.dwell >= 0.5
     surface = found["surface"]

@@ -12,6 +12,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from uchiwa.core.evidence.regions import TITLES, Region
+from uchiwa.core.formulas.evaluation import Scope
 from uchiwa.core.logs.log import BoolArray, FloatArray
 from uchiwa.core.proposals.fuel.evidence import gather
 from uchiwa.core.proposals.fuel.policy import Policy
@@ -56,12 +57,12 @@ def judge(it: Member) -> Judged:
     """All estimators on a member's logs."""
     found: dict[str, FuelProposal] = {}
     policy = Policy(dead_band_percent=0.0, limit_percent=50.0, unreached="leave")
-    evidence = gather(it.logs, it.calibration, it.table, policy)
+    evidence = gather(it.logs, it.table, policy, Scope(it.calibration))
     for name in ESTIMATORS:
         one = policy.model_copy(update={"estimator": name})
         found[name] = proposal_from(evidence, it.table, one)
     off = policy.model_copy(update={"delay": (0.0, 0.0), "transients": "none"})
-    plain = proposal_from(gather(it.logs, it.calibration, it.table, off), it.table, off)
+    plain = proposal_from(gather(it.logs, it.table, off, Scope(it.calibration)), it.table, off)
     surface = found["surface"]
     region = cell_regions(surface)
     acted = surface.reached & (surface.correction.factor != 1.0)

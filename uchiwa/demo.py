@@ -172,7 +172,7 @@ def _load_job(tuner_id: int, demo: DemoJob) -> None:
         last = number == len(demo.drives)
         round_, calibration = _prepare(tuner, job, demo, last=last)
         for name, seed in drives:
-            _drive(job, round_, demo, car, calibration, (name, seed, number), last=last)
+            _drive(round_, demo, car, calibration, (name, seed, number))
         if last and demo.runs:
             _dyno_runs(job, round_, demo, car, calibration)
         if drives and (not last or demo.taken):
@@ -201,17 +201,11 @@ def _prepare(tuner: User, job: Job, demo: DemoJob, *, last: bool) -> tuple[Round
 
 
 def _drive(
-    job: Job,
-    round_: Round,
-    demo: DemoJob,
-    car: StandInCar,
-    calibration: Calibration,
-    drive: tuple[str, int, int],
-    *,
-    last: bool,
+    round_: Round, demo: DemoJob, car: StandInCar, calibration: Calibration, drive: tuple[str, int, int]
 ) -> None:
     """Drive the car as briefed (drive, seed, number of the round) and upload the log."""
     name, seed, number = drive
+    job, last = round_.job, number == len(demo.drives)
     recording = _simulated(car, calibration, name, seed, revision=f"{calibration.id}, revision {number - 1}")
     recording = replace(recording, notes={"revision": recording.notes["revision"]})
     if demo.way == "cold" and last and name == "steady_cruise":

@@ -197,21 +197,23 @@ def test_the_policy_sentence_and_the_sieve(at_fuel: Page):
     expect(at_fuel.get_by_role("status")).to_contain_text("strength")
 
 
+def drop(page: Page, name: str) -> None:
+    """Let a log fall where files may; in one go, for the page is read anew whenever a log's state changes."""
+    page.wait_for_load_state("networkidle")
+    page.evaluate(
+        "([text, name]) => { const data = new DataTransfer(); data.items.add(new File([text], name));"
+        " document.querySelector('.drop').dispatchEvent(new DragEvent('drop', { dataTransfer: data, bubbles: true })); }",
+        [log_text(), name],
+    )
+
+
 def test_a_log_can_be_dropped(page: Page, scene):
     page.goto(f"/jobs/{scene.job.id}/rounds/1/logs")
-    dropped = page.evaluate_handle(
-        "text => { const data = new DataTransfer(); data.items.add(new File([text], 'dropped.csv')); return data; }",
-        log_text(),
-    )
-    page.locator(".drop").dispatch_event("drop", {"dataTransfer": dropped})
+    drop(page, "dropped.csv")
     expect(page.locator(".log-table tr", has_text="dropped.csv").get_by_text("ready", exact=True)).to_be_visible(
         timeout=20_000
     )
-    again = page.evaluate_handle(
-        "text => { const data = new DataTransfer(); data.items.add(new File([text], 'again.csv')); return data; }",
-        log_text(),
-    )
-    page.locator(".drop").dispatch_event("drop", {"dataTransfer": again})
+    drop(page, "again.csv")
     expect(page.locator(".sending")).to_contain_text("again.csv is the same file as dropped.csv")
     page.get_by_role("button", name="leave out").click()
     expect(page.locator(".log-table")).to_contain_text("left out")

@@ -13,7 +13,7 @@ from click.testing import CliRunner
 
 from uchiwa.cli import uchiwa
 from uchiwa.core.formulas.computed import SHIPPED
-from uchiwa.core.formulas.evaluation import evaluate
+from uchiwa.core.formulas.evaluation import Scope, evaluate
 from uchiwa.core.formulas.language import FUNCTIONS
 from uchiwa.core.logs.readers import read_log
 from uchiwa.core.proposals.clamp.policy import ClampPolicy
@@ -111,7 +111,7 @@ def test_the_example_formulas_can_be_evaluated(formula):
     names = [one for one in QUANTITIES if one not in ("knock_level", "ethanol_content")]
     signals = {name: np.linspace(1.0, 90.0, 50) for name in names}
     car = car_named("corvid-pike")
-    assert evaluate(formula, signals, np.arange(50) / 10, car.base(), car.file).shape == (50,)
+    assert evaluate(formula, signals, np.arange(50) / 10, Scope(car.base(), car.file)).shape == (50,)
 
 
 def test_every_function_and_shipped_channel_is_documented():

@@ -16,7 +16,7 @@ from pathlib import Path
 import numpy as np
 
 from uchiwa.core.errors import BadInput
-from uchiwa.core.formulas.evaluation import evaluate
+from uchiwa.core.formulas.evaluation import Scope, evaluate
 from uchiwa.standin.fleet import car_named
 
 ROWS = 360_000
@@ -122,7 +122,7 @@ def main() -> None:
         "fuel_error",
         "gear_from(engine_speed, engine_speed)",
     ):
-        evaluate(text, signals, time, calibration)
+        evaluate(text, signals, time, Scope(calibration))
     sys.addaudithook(watch)
     signal.signal(signal.SIGVTALRM, too_long)
     before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
@@ -134,7 +134,7 @@ def main() -> None:
         signal.setitimer(signal.ITIMER_VIRTUAL, 1.0)
         watching = True
         try:
-            result = evaluate(text, signals, time, calibration)
+            result = evaluate(text, signals, time, Scope(calibration))
             kind = "evaluated" if result.shape == time.shape and result.dtype in (np.float64, np.bool_) else "other"
         except BadInput as error:
             kind = "refused" if "\n" not in str(error) else "other"

@@ -18,7 +18,7 @@ from hypothesis import strategies as st
 
 from uchiwa.core.errors import BadInput
 from uchiwa.core.formulas.computed import SHIPPED, Computed
-from uchiwa.core.formulas.evaluation import Workings
+from uchiwa.core.formulas.evaluation import Scope, Workings
 from uchiwa.core.logs.readers import MOST_RECORDINGS, read_log, read_recordings, read_unrecognised
 from uchiwa.core.logs.readers.clock import step_from_notes
 from uchiwa.core.logs.readers.dialect import MOST_COLUMNS, is_number, note_of, split_unit
@@ -148,9 +148,9 @@ def test_channels_that_rest_on_each_other_are_looked_at_once():
     with ends():
         assert book.lacking("c11", {"engine_speed"}) == "λ measured"
         assert book.lacking("c11", {"lambda_measured"}) == ""
-        assert np.allclose(Workings(time, {"lambda_measured": np.ones(5)}, book=book).channel("c11"), 2.0)
+        assert np.allclose(Workings(time, {"lambda_measured": np.ones(5)}, scope=Scope(book=book)).channel("c11"), 2.0)
         with pytest.raises(BadInput, match="the log has no λ measured"):
-            Workings(time, {"engine_speed": np.ones(5)}, book=book).channel("c11")
+            Workings(time, {"engine_speed": np.ones(5)}, scope=Scope(book=book)).channel("c11")
 
 
 def test_a_channel_that_is_the_axis_of_the_table_it_reads_is_a_circle():
@@ -159,7 +159,7 @@ def test_a_channel_that_is_the_axis_of_the_table_it_reads_is_a_circle():
     assert "engine_speed" in book.needs("pressure_ratio", calibration)
     signals = {"engine_speed": np.full(4, 2000.0)}
     with pytest.raises(BadInput, match="cannot be computed from itself"):
-        Workings(np.arange(4.0), signals, calibration, None, book).channel("pressure_ratio")
+        Workings(np.arange(4.0), signals, Scope(calibration, None, book)).channel("pressure_ratio")
 
 
 def scattered(records: int) -> bytes:

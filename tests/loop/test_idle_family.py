@@ -11,6 +11,7 @@ import pytest
 from tests.conftest import make_log
 from tests.kept import once
 from tests.seeds import seeds
+from uchiwa.core.formulas.evaluation import Scope
 from uchiwa.core.idle.moments import Gear
 from uchiwa.core.proposals.clamp.policy import ClampPolicy
 from uchiwa.core.proposals.clamp.proposal import clamp_proposal
@@ -50,7 +51,7 @@ def _rms(values: np.ndarray) -> float:
 def judge(number: int) -> Judged:
     """One member, from two cold starts."""
     one = idle_member(number)
-    air = idle_air_proposal(one.logs, one.calibration, "idle_air", IdleAirPolicy(), automatic=one.automatic)
+    air = idle_air_proposal(one.logs, Scope(one.calibration), "idle_air", IdleAirPolicy(), automatic=one.automatic)
     reached = np.array([curve.moved.reached for curve in air.curves])
     off = air.after - one.needed_air
     rows = [row for row, curve in enumerate(air.curves) if curve.gear is Gear.IN_GEAR]
@@ -172,7 +173,7 @@ def test_two_rounds_make_a_cold_start_steady_and_its_mixture_right():
     rng = np.random.default_rng(5)
     for _ in range(2):
         log = cold_start(one.physics, now, "again.csv", rng, from_degc=8.0)
-        air = idle_air_proposal([log], now, "idle_air", IdleAirPolicy())
+        air = idle_air_proposal([log], Scope(now), "idle_air", IdleAirPolicy())
         fuel = warm_up_proposal([log], now, "warm_up", WarmUpPolicy())
         now = now.with_table(air.corrected).with_table(fuel.corrected)
     last = cold_start(one.physics, now, "last.csv", np.random.default_rng(6), from_degc=8.0)

@@ -21,8 +21,9 @@ from uchiwa.cli.files import (
 from uchiwa.cli.root import uchiwa
 from uchiwa.core.cars.car_file import CarFile
 from uchiwa.core.checks import Examined, examine
-from uchiwa.core.evidence.gather import gather_formula
+from uchiwa.core.evidence.gather import bins_of, gather_samples
 from uchiwa.core.formulas.computed import SHIPPED, read_channels
+from uchiwa.core.formulas.evaluation import Scope
 from uchiwa.core.logs.drives import TITLES, DriveKind
 from uchiwa.core.logs.log import Log
 from uchiwa.core.logs.readers import read_log
@@ -142,9 +143,10 @@ def bin_(
     table = find_table(calibration, table_id)
     car = CarFile.read(read_json(car_path)) if car_path else None
     book = read_channels(read_json(channels_path)) if channels_path else SHIPPED
-    bins, used, total = gather_formula(
-        [read_one(path, dbc=dbc) for path in files], calibration, table, value, where, estimator, car, book
+    samples = gather_samples(
+        [read_one(path, dbc=dbc) for path in files], table, value, where, Scope(calibration, car, book)
     )
+    bins, used, total = bins_of(samples, table, estimator), samples.value.size, samples.total
     cells = [
         {
             "i": i,

@@ -12,6 +12,7 @@ import click
 from uchiwa.cli.files import dbc_option, read_calibration_file, read_json, read_one, read_policy, write_text
 from uchiwa.cli.root import uchiwa
 from uchiwa.core.cars.car_file import CarFile
+from uchiwa.core.formulas.evaluation import Scope
 from uchiwa.core.logs.log import Log
 from uchiwa.core.proposals.clamp.policy import ClampPolicy
 from uchiwa.core.proposals.clamp.proposal import clamp_proposal
@@ -166,7 +167,7 @@ def _by_idle(asked: _Asked) -> _Answer:
     policy = read_policy(asked.policy, IdleAirPolicy)
     policy = policy.model_copy(update={"where": (*policy.where, *asked.where)})
     automatic = asked.car.automatic if asked.car is not None else None
-    proposal = idle_air_proposal(asked.logs, asked.calibration, asked.table, policy, automatic=automatic)
+    proposal = idle_air_proposal(asked.logs, Scope(asked.calibration), asked.table, policy, automatic=automatic)
     data = idle_air_report(proposal)
     return proposal.corrected, data, [_accounts(data), *(f"  {note}" for note in proposal.notes)]
 

@@ -16,7 +16,7 @@ from uchiwa.core.evidence.stretches import Gain
 from uchiwa.core.evidence.transients import Transient
 from uchiwa.core.evidence.used_at import used_at
 from uchiwa.core.formulas.computed import Book
-from uchiwa.core.formulas.evaluation import Workings
+from uchiwa.core.formulas.evaluation import Scope, Workings
 from uchiwa.core.logs.log import BoolArray, FloatArray
 from uchiwa.core.logs.timebase import on_one_base
 from uchiwa.core.proposals.fuel.evidence import QUANTITIES, gather
@@ -103,7 +103,7 @@ def _proposal(
         needed = QUANTITIES.union(*(book.needs(text, base) for text in formulas))
         mark = estimates.mark_of((__version__, ESTIMATED_BY, *((log.id, log.reading) for log in logs), *of_evidence))
         known = _estimated(estimates.find(mark))
-        evidence = gather(samples.read(logs, needed), base, table, policy, book=book, known=known)
+        evidence = gather(samples.read(logs, needed), table, policy, Scope(base, None, book), known)
         if known is None:
             estimates.keep(mark, asdict(evidence.estimated))
         return evidence
@@ -137,7 +137,7 @@ def check_conditions(job: Job, round_: Round, formulas: Sequence[str]) -> None:
         needed = book.needs(text, calibration)
         for log in samples.read(logs, {*needed, "engine_speed"}):
             time, signals = on_one_base(log)
-            Workings(time, signals, calibration, None, book).condition(text)
+            Workings(time, signals, Scope(calibration, None, book)).condition(text)
 
 
 def round_proposal(job: Job, round_: Round, policy: Policy) -> FuelProposal | None:

@@ -10,6 +10,7 @@ import numpy as np
 from uchiwa.core.cars.car_file import CarFile
 from uchiwa.core.errors import BadInput
 from uchiwa.core.formulas.computed import Book
+from uchiwa.core.formulas.evaluation import Scope
 from uchiwa.core.idle.quality import IdleQuality, idle_quality
 from uchiwa.core.logs.log import BoolArray
 from uchiwa.core.proposals.clamp import evidence as clamp_evidence
@@ -126,7 +127,8 @@ def idle_air_work(job: Job, round_: Round, table_id: str | None = None) -> IdleA
     proposal = from_logs(
         "idle air", rows, more,
         lambda: idle_air_proposal(
-            read_logs(rows, at.needed), at.base.with_table(at.table), at.table.id, policy, automatic=automatic, book=book
+            read_logs(rows, at.needed), Scope(at.base.with_table(at.table), None, book), at.table.id, policy,
+            automatic=automatic,
         ),
     )  # fmt: skip
     return IdleAirWork(at, tuple(rows), proposal)

@@ -10,7 +10,7 @@ import numpy as np
 from uchiwa.core.cars.car_file import CarFile
 from uchiwa.core.errors import BadInput
 from uchiwa.core.formulas.computed import Book
-from uchiwa.core.formulas.evaluation import Workings
+from uchiwa.core.formulas.evaluation import Scope, Workings
 from uchiwa.core.logs.log import FloatArray
 from uchiwa.core.logs.signal import spans
 from uchiwa.core.quantities.catalogue import QUANTITIES
@@ -212,7 +212,7 @@ class OpenLog:
     def workings(self, text: str) -> Workings:
         """What a formula is evaluated with, the channels that it needs already fetched."""
         self.recorded.fetch(self.book.needs(text, self.calibration))
-        return Workings(self.time, self.recorded, self.calibration, self.car, self.book)
+        return Workings(self.time, self.recorded, Scope(self.calibration, self.car, self.book))
 
     @property
     def time(self) -> FloatArray:

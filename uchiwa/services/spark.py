@@ -17,7 +17,7 @@ from uchiwa.core.proposals.knock.proposal import KnockProposal, proposal_from
 from uchiwa.core.proposals.knock_limit.policy import ThresholdPolicy
 from uchiwa.core.proposals.knock_limit.proposal import ThresholdProposal, threshold_proposal
 from uchiwa.core.proposals.torque.policy import TorquePolicy
-from uchiwa.core.proposals.torque.proposal import TorqueProposal, torque_from
+from uchiwa.core.proposals.torque.proposal import Ran, TorqueProposal, torque_from
 from uchiwa.core.pulls.overlay import Overlay, PullView, overlay
 from uchiwa.core.pulls.pull import Pull
 from uchiwa.core.pulls.recognised import pulls_of
@@ -182,7 +182,7 @@ def torque_work(job: Job, round_: Round, table_id: str | None = None) -> TorqueW
         "torque",
         at.rows,
         more,
-        lambda: torque_from(at.on_table, at.table, displacement, policy, load, knock, judged, hidden),
+        lambda: torque_from(at.on_table, at.table, Ran(displacement, load, hidden), (knock, judged), policy),
     )
     return TorqueWork(at, decided, proposal)
 

@@ -163,7 +163,7 @@ def paste(hand: Hand, work: TableWork, cells: Cells, text: str, joining: Joining
     values, where = pasted(seen, area, numbers, joining)
     words = {Joining.REPLACE: "pasted", Joining.ADD: "pasted, added,", Joining.MULTIPLY: "pasted, multiplied,"}[joining]
     block = f"{words} {numbers.shape[0]} × {numbers.shape[1]}"
-    after = finished(work.table, where, values, seen, block, hand.display)
+    after = finished(work.table, where, values, block, hand.display)
     done = _keep(hand, work, after, {"pasted": text[:20_000], "joining": joining})
     return replace(done, chosen=where.chosen)
 

@@ -9,7 +9,7 @@ import zipfile
 import zlib
 from dataclasses import dataclass
 from datetime import UTC, datetime
-from typing import IO, Any
+from typing import IO
 
 from peewee import DataError, IntegrityError
 from pydantic import ValidationError
@@ -155,8 +155,9 @@ def _make(part: form.JobPart, archive: ArchiveFile, author: User) -> tuple[Job, 
     rounds = _rounds(arrival, job)
     stored = _calibrations(part, archive, author.shop_id)
     revisions: dict[int, Revision] = {}
+    made = _Made(job, rounds, stored, revisions)
     for one in sorted(part.revisions, key=lambda one: one.number):
-        revisions[one.number] = _revision(one, job, rounds, revisions, stored, arrival.person(one.by) or author)
+        revisions[one.number] = _revision(arrival, one, made)
         if one.image is not None:
             _revision_image(one.image, revisions[one.number], archive)
     draft = part.draft
@@ -168,7 +169,7 @@ def _make(part: form.JobPart, archive: ArchiveFile, author: User) -> tuple[Job, 
         pins=draft.pins,
     )
     _controller_image(arrival, job)
-    logs = _logs(part, archive, job, rounds, arrival.person, author)
+    logs = _logs(arrival, made)
     _events(arrival, job, rounds, stored, logs)
     _said(arrival, job, rounds)
     events.record(job, "import", f"Brought in from {archive.name}", author=author)
@@ -284,21 +285,24 @@ def _calibrations(part: form.JobPart, archive: ArchiveFile, shop_id: int) -> dic
     return found
 
 
-def _revision(
-    one: form.RevisionPart,
-    job: Job,
-    rounds: dict[int, Round],
-    made: dict[int, Revision],
-    stored: dict[str, StoredCalibration],
-    author: User,
-) -> Revision:
+@dataclass(frozen=True)
+class _Made:
+    """What there is of the job by now: rounds and revisions by number, calibrations by hash."""
+
+    job: Job
+    rounds: dict[int, Round]
+    stored: dict[str, StoredCalibration]
+    revisions: dict[int, Revision]
+
+
+def _revision(arrival: _Arrival, one: form.RevisionPart, made: _Made) -> Revision:
     return Revision.create(
-        job=job,
+        job=made.job,
         number=one.number,
-        parent=made.get(one.parent) if one.parent is not None else None,
-        round=rounds.get(one.round) if one.round is not None else None,
-        calibration=stored[one.calibration],
-        author=author,
+        parent=made.revisions.get(one.parent) if one.parent is not None else None,
+        round=made.rounds.get(one.round) if one.round is not None else None,
+        calibration=made.stored[one.calibration],
+        author=arrival.person(one.by) or arrival.author,
         notes=one.notes,
         frozen_at=_plain(one.frozen_at),
         final=one.final,
@@ -322,20 +326,20 @@ def _revision_image(part: form.ImagePart, revision: Revision, archive: ArchiveFi
     ).execute()
 
 
-def _logs(
-    part: form.JobPart, archive: ArchiveFile, job: Job, rounds: dict[int, Round], person: Any, author: User
-) -> dict[int, int]:
+def _logs(arrival: _Arrival, made: _Made) -> dict[int, int]:
     """Ids of the logs by the ids they had where the archive was made."""
     found: dict[int, int] = {}
-    for one in part.logs:
-        data = archive.checked(one.path, one.sha256)
-        log, _ = uploads.receive(job, rounds[one.round], one.name, io.BytesIO(data), by_customer=one.by_customer)
+    for one in arrival.part.logs:
+        data = arrival.archive.checked(one.path, one.sha256)
+        log, _ = uploads.receive(
+            made.job, made.rounds[one.round], one.name, io.BytesIO(data), by_customer=one.by_customer
+        )
         LogFile.update(
             accepted=one.accepted, decided=one.decided, baseline=one.baseline, uploaded_at=_plain(one.uploaded_at)
         ).where(LogFile.id == log.id).execute()
         for note in one.notes:
             LogNote.create(
-                log=log, author=person(note.by) or author, start_s=note.start_s, end_s=note.end_s, text=note.text,
+                log=log, author=arrival.person(note.by) or arrival.author, start_s=note.start_s, end_s=note.end_s, text=note.text,
                 shown=note.shown, at=_plain(note.at),
             )  # fmt: skip
         for pull in one.pulls:

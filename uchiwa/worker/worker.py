@@ -47,7 +47,9 @@ from uchiwa.worker.telling import Telling
 BEAT_S = 5.0
 SLOTS = max(3, (os.cpu_count() or 2) + 1)
 """Files imported at once; one shop has all but one of them at most, so that there is always room for another's."""
-_LOOK_S = 0.2
+_LOOK_S, _AT_REST_S = 0.2, 0.5
+"""How often a worker looks for logs, and when there have been none for a while."""
+_WHILE_S = 3.0
 _PAUSE_S = 5.0
 """So long a log waits whose import the database could not take, as when its disk was full."""
 _TIDY_S = 60.0
@@ -89,6 +91,7 @@ class Imports:
         self.slots = slots
         self.running: list[import_process.Importing] = []
         self._waiting: dict[int, float] = {}
+        self._busy = 0.0
 
     def look_after(self) -> None:
         """Take note of those that are over, and end those that take too long."""
@@ -106,6 +109,8 @@ class Imports:
         at = time.monotonic()
         self._waiting = {log_id: until for log_id, until in self._waiting.items() if until > at}
         passed_over = set(self._waiting)
+        if self.running:
+            self._busy = at
         while len(self.running) < self.slots:
             log_id = leases.next_waiting(self.slots - 1, passed_over)
             if log_id is None:
@@ -117,8 +122,9 @@ class Imports:
             else:
                 self.running.append(import_process.begin(log))
 
-    def wait(self, seconds: float) -> None:
-        """Until one of them is over, or for so long."""
+    def wait(self) -> None:
+        """Until one of them is over, or it is time to look for others."""
+        seconds = _LOOK_S if time.monotonic() - self._busy < _WHILE_S else _AT_REST_S
         ends = [one.child.process.sentinel for one in self.running]
         if ends:
             wait(ends, timeout=seconds)
@@ -176,7 +182,7 @@ def run(parent: int | None = None) -> None:
                 if time.monotonic() - tidied > _TIDY_S:
                     tidied = time.monotonic()
                     tidy()
-                imports.wait(_LOOK_S)
+                imports.wait()
             except _NO_DATABASE as error:
                 _log.warning("the database does not answer: %s", error)
                 database.close()

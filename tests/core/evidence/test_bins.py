@@ -4,7 +4,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.conftest import make_table
-from uchiwa.core.evidence.bins import bin_samples, shares
+from uchiwa.core.evidence.bins import Samples, bin_samples, shares
 
 TABLE = make_table([[50.0] * 3, [50.0] * 3])
 
@@ -12,7 +12,7 @@ TABLE = make_table([[50.0] * 3, [50.0] * 3])
 def gather(x, y, value, estimator="weighted", breaks=None):
     x, y, value = (np.array(one, dtype=float) for one in (x, y, value))
     steps = np.zeros(x.size, dtype=np.int64) if breaks is None else np.array(breaks)
-    return bin_samples(TABLE.x, TABLE.y, x, y, value, np.full(x.size, 0.1), steps, estimator)
+    return bin_samples(TABLE.x, TABLE.y, Samples(x, y, value, np.full(x.size, 0.1), steps), estimator)
 
 
 def test_nearest_by_hand():

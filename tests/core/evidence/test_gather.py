@@ -6,8 +6,7 @@ import numpy as np
 import pytest
 
 from tests.conftest import make_log, make_table
-from uchiwa.core.evidence.gather import gather_formula
-from uchiwa.core.tables.table import Calibration
+from uchiwa.core.evidence.gather import bins_of, gather_samples
 
 
 def test_the_surface_finds_the_breakpoint_values_of_a_table_that_was_interpolated():
@@ -19,8 +18,7 @@ def test_the_surface_finds_the_breakpoint_values_of_a_table_that_was_interpolate
     log = make_log(engine_speed=speed, manifold_pressure=pressure, spark_advance=value)
     table = make_table([[50.0] * 3, [50.0] * 3])
     found = {
-        kind: gather_formula([log], Calibration("c", "C", (), (table,)), table, "spark_advance", (), kind)[0]
-        for kind in ("weighted", "surface")
+        kind: bins_of(gather_samples([log], table, "spark_advance"), table, kind) for kind in ("weighted", "surface")
     }
     assert found["surface"].mean == pytest.approx(truth.grid, abs=0.15)
     off = {kind: float(np.abs(one.mean - truth.grid).max()) for kind, one in found.items()}
@@ -31,8 +29,7 @@ def test_the_surface_finds_the_breakpoint_values_of_a_table_that_was_interpolate
 def test_a_value_that_never_changes_is_its_own_surface():
     log = make_log(engine_speed=np.linspace(1000, 3000, 200), manifold_pressure=50.0, spark_advance=12.0)
     table = make_table([[50.0] * 3, [50.0] * 3])
-    bins, used, total = gather_formula(
-        [log], Calibration("c", "C", (), (table,)), table, "spark_advance", (), "surface"
-    )
-    assert (used, total) == (200, 200)
+    samples = gather_samples([log], table, "spark_advance")
+    bins = bins_of(samples, table, "surface")
+    assert (samples.value.size, samples.total) == (200, 200)
     assert bins.mean[0] == pytest.approx([12.0] * 3)

@@ -9,8 +9,9 @@ from hypothesis import strategies as st
 
 from tests.conftest import make_log
 from uchiwa.core.errors import BadInput
-from uchiwa.core.evidence.gather import gather_formula
+from uchiwa.core.evidence.gather import bins_of, gather_samples
 from uchiwa.core.evidence.gathering import Gathering, Statistic, gathered
+from uchiwa.core.formulas.evaluation import Scope
 from uchiwa.core.logs.log import Channel, Log, Raster
 from uchiwa.core.logs.timebase import on_one_base
 from uchiwa.standin.cars import pike_base
@@ -79,7 +80,8 @@ def test_the_mean_is_the_commands(estimator):
     asked = Gathering(value="lambda_measured / lambda_target", table="ve_main", estimator=estimator, least_samples=0,
                       where="throttle_position < 60; engine_speed > 1000")  # fmt: skip
     mine = gathered(logs, BASE, asked)
-    bins, used, total = gather_formula(logs, BASE, TABLE, asked.value, asked.conditions, estimator)
+    samples = gather_samples(logs, TABLE, asked.value, asked.conditions, Scope(BASE))
+    bins, used, total = bins_of(samples, TABLE, estimator), samples.value.size, samples.total
     assert (mine.samples.value.size, mine.total) == (used, total)
     seen = bins.samples > 0
     assert mine.figure[seen] == pytest.approx(bins.mean[seen], rel=1e-12)

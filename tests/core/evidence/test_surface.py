@@ -9,6 +9,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from uchiwa.core.evidence.bins import Samples
 from uchiwa.core.evidence.bordered import band_of, factored
 from uchiwa.core.evidence.meter_shape import monotone_cubic, straight_over_bent
 from uchiwa.core.evidence.surface import Conditions, fit_surface
@@ -21,6 +22,11 @@ SPEED = Axis("engine_speed", "rpm", frozen([1000, 1500, 2000, 2600, 3200, 4000])
 PRESSURE = Axis("manifold_pressure", "kPa", frozen([20, 40, 60, 80, 100]))
 VE = Table("ve", "VE", "volumetric_efficiency", "%", SPEED, PRESSURE, frozen(np.full((5, 6), 60.0)), decimals=1)
 CURVE = Table("c", "Curve", "other", "1", SPEED, None, frozen(np.full(6, 2.0)))
+
+
+def placed(x, y, value, breaks=None) -> Samples:
+    """Samples that follow each other, unless breaks say otherwise."""
+    return Samples(x, y, value, np.ones(value.size), np.zeros(value.size, dtype=np.int64) if breaks is None else breaks)
 
 
 def wander(rng, size, low, high, step=0.02):
@@ -38,7 +44,7 @@ def samples(rng, size, table, factor, noise=0.01):
 
 
 def fit(table, x, y, value, **more):
-    return fit_surface(table, x, y, value, np.zeros(value.size, dtype=np.int64), **more)
+    return fit_surface(table, placed(x, y, value), **more)
 
 
 def test_exact_samples_give_the_exact_factors():
@@ -128,7 +134,7 @@ def test_a_quick_log_weighs_no_more_than_a_slow_one():
         parts.append((x, y, level + slow, np.full(size, len(parts))))
     x, y, value, log = (np.concatenate(one) for one in zip(*parts, strict=True))
     known = Conditions(log, np.zeros(log.size, dtype=np.int64), np.array([10.0, 100.0]))
-    found = fit_surface(VE, x, y, value, log.astype(np.int64), known)
+    found = fit_surface(VE, placed(x, y, value, log.astype(np.int64)), known)
     assert float(np.median(found.factor)) == pytest.approx(1.01, abs=0.005)
 
 
@@ -167,7 +173,7 @@ def test_the_order_of_logs_does_not_matter(seed):
     one = [np.concatenate([part[k] for part in parts]) for k in range(3)]
     other = [np.concatenate([part[k] for part in parts[::-1]]) for k in range(3)]
     breaks = np.repeat(np.arange(3), 700)
-    a, b = (fit_surface(VE, *each, breaks) for each in (one, other))
+    a, b = (fit_surface(VE, placed(*each, breaks)) for each in (one, other))
     assert a.factor == pytest.approx(b.factor, abs=1e-9)
     assert a.standard_error == pytest.approx(b.standard_error, rel=1e-6)
 

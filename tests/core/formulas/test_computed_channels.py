@@ -7,7 +7,7 @@ from tests.conftest import make_table
 from uchiwa.core.cars.car_file import CarFile
 from uchiwa.core.errors import BadInput
 from uchiwa.core.formulas.computed import SHIPPED, Book, Computed, check_channel, read_channels
-from uchiwa.core.formulas.evaluation import Workings
+from uchiwa.core.formulas.evaluation import Scope, Workings
 from uchiwa.core.formulas.gears import gear_from
 from uchiwa.core.formulas.language import FUNCTIONS, FormulaError, MissingChannelError, parse
 from uchiwa.core.tables.table import Calibration, Constant
@@ -35,7 +35,7 @@ CALIBRATION = Calibration("c", "C", (Constant("disp", "displacement", 2.0, "L"),
 
 def workings(book=SHIPPED, calibration=CALIBRATION, car=CAR, **changed):
     signals = {name: values for name, values in (SIGNALS | changed).items() if values is not None}
-    return Workings(TIME, signals, calibration, car, book)
+    return Workings(TIME, signals, Scope(calibration, car, book))
 
 
 @pytest.mark.parametrize(

@@ -5,7 +5,7 @@ from hypothesis import strategies as st
 
 from tests.seeds import seeds
 from uchiwa.core.errors import BadInput
-from uchiwa.core.formulas.evaluation import condition, evaluate
+from uchiwa.core.formulas.evaluation import Scope, condition, evaluate
 from uchiwa.core.formulas.language import FUNCTIONS
 
 TIME = np.arange(10) / 10
@@ -46,7 +46,7 @@ def test_conditions_chain_and_combine():
 
 
 def test_a_table_is_looked_up(calibration):
-    assert evaluate('table("ve_main")', SIGNALS, TIME, calibration) == pytest.approx(np.full(10, 50.0))
+    assert evaluate('table("ve_main")', SIGNALS, TIME, Scope(calibration)) == pytest.approx(np.full(10, 50.0))
 
 
 @pytest.mark.parametrize(

@@ -208,7 +208,7 @@ def test_a_cloud_counts_every_sample_and_brushing_finds_them_again(size, seed):
     wanted = use & np.isfinite(y)
     assert found.samples == int(found.count.sum()) == int(wanted.sum())
     time = np.arange(size) / 10
-    _, count, seconds = brushed(time, x, y, use, found.x_range, found.y_range)
+    _, count, seconds = brushed(time, x, y, use, (found.x_range, found.y_range))
     assert count == found.samples
     assert seconds == pytest.approx(count / 10) if size > 1 else True
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from itertools import combinations
 
@@ -14,7 +14,7 @@ from uchiwa.core.evidence.bins import figures
 from uchiwa.core.evidence.conditions import RULES, Limits, Samples
 from uchiwa.core.evidence.gather import axis_values
 from uchiwa.core.formulas.computed import SHIPPED, Book
-from uchiwa.core.formulas.evaluation import Workings
+from uchiwa.core.formulas.evaluation import Scope, Workings
 from uchiwa.core.logs.log import BoolArray, FloatArray, Log
 from uchiwa.core.logs.timebase import on_one_base
 from uchiwa.core.tables.table import Axis, Calibration, frozen
@@ -89,7 +89,7 @@ class CrossCheck:
     lacking: dict[str, str]
 
 
-def meter_air(signals: dict[str, FloatArray], calibration: Calibration, name: str) -> FloatArray | None:
+def meter_air(signals: Mapping[str, FloatArray], calibration: Calibration, name: str) -> FloatArray | None:
     """Airflow by the meter in g/s: its signal through the calibration's own curve, else as it was logged; or None."""
     for curve in calibration.by_role("maf_curve"):
         if curve.x.quantity in signals:
@@ -100,7 +100,7 @@ def meter_air(signals: dict[str, FloatArray], calibration: Calibration, name: st
 def air_of(log: Log, calibration: Calibration, car: CarFile | None = None, book: Book = SHIPPED) -> AirOf:
     """Every airflow that a log allows."""
     time, signals = on_one_base(log)
-    workings = Workings(time, signals, calibration, car, book)
+    workings = Workings(time, signals, Scope(calibration, car, book))
     air: dict[str, FloatArray] = {}
     lacking: dict[str, str] = {}
     meter = meter_air(signals, calibration, log.name)

@@ -12,7 +12,7 @@ from uchiwa.core.checks.examined import Examined
 from uchiwa.core.checks.finding import Finding, Severity
 from uchiwa.core.errors import BadInput
 from uchiwa.core.formulas.computed import Book
-from uchiwa.core.formulas.evaluation import Workings
+from uchiwa.core.formulas.evaluation import Scope, Workings
 from uchiwa.core.formulas.language import parse
 from uchiwa.core.quantities.catalogue import QUANTITIES
 from uchiwa.core.words.sentence import Sentence
@@ -76,7 +76,7 @@ def find_own(it: Examined, checks: Sequence[OwnCheck]) -> Iterator[Finding]:
     """A finding for each check whose condition holds somewhere; one that the log has no channels for finds nothing."""
     if not checks:
         return
-    workings = Workings(it.time, it.signals, it.calibration, it.car, it.book)
+    workings = Workings(it.time, it.signals, Scope(it.calibration, it.car, it.book))
     for check in checks:
         try:
             holds = workings.condition(check.condition)

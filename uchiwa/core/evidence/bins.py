@@ -127,16 +127,26 @@ def _in_order(values: FloatArray) -> FloatArray:
     return np.ascontiguousarray(values, dtype=np.float64)
 
 
+@dataclass(frozen=True, eq=False)
+class Samples:
+    """Samples of some value on a table's axes, in time order log after log; arrays of shape (n,).
+
+    Attributes:
+        x, y: where each lies, in the axes' units, finite; `y` is None for a curve.
+        value: finite.
+        duration: seconds that each stands for.
+        breaks: a number that changes wherever samples are not neighbours in time.
+    """
+
+    x: FloatArray
+    y: FloatArray | None
+    value: FloatArray
+    duration: FloatArray
+    breaks: IntArray
+
+
 def bin_samples(
-    x: Axis,
-    y: Axis | None,
-    at_x: FloatArray,
-    at_y: FloatArray | None,
-    value: FloatArray,
-    duration: FloatArray,
-    breaks: IntArray,
-    estimator: Estimator = "weighted",
-    window: float = 1.0,
+    x: Axis, y: Axis | None, samples: Samples, estimator: Estimator = "weighted", window: float = 1.0
 ) -> Bins:
     """Gather samples on the axes of a table.
 
@@ -146,27 +156,26 @@ def bin_samples(
 
     Args:
         x, y: the table's axes; `y` is None for a curve.
-        at_x, at_y: where each sample lies, in the axes' units; shape (n,), finite, in time order log after log.
-        value: the value of each sample; shape (n,), finite.
-        duration: seconds each sample stands for; shape (n,).
-        breaks: a number that changes wherever samples are not neighbours in time; shape (n,).
+        samples: with `y` if the table has a second axis.
         estimator: how samples are shared among cells; those of the *surface* count as with *weighted*.
         window: with *nearest*, the share of a cell around its breakpoint in which samples count, 0 … 1.
     """
     if estimator == "nearest" and window < 1.0:
-        at_x, at_y, value, duration, breaks = _within(x, y, at_x, at_y, value, duration, breaks, window)
+        samples = _within(x, y, samples, window)
     sharing: Sharing = "nearest" if estimator == "nearest" else "weighted"
     nx, ny, px, py, rx, ry = _rulers(x, y, sharing)
     _, _, _, _, nearest_x, nearest_y = _rulers(x, y, "nearest")
-    at_x, value, duration = _in_order(at_x), _in_order(value), _in_order(duration)
-    second = np.zeros_like(at_x) if at_y is None else _in_order(at_y)
+    at_x, value, duration, breaks = (
+        _in_order(samples.x), _in_order(samples.value), _in_order(samples.duration), samples.breaks,
+    )  # fmt: skip
+    second = np.zeros_like(at_x) if samples.y is None else _in_order(samples.y)
     cells, shape, shift = nx * ny, (ny, nx), float(value[0]) if value.size else 0.0
 
     def part(first: int, last: int) -> FloatArray:
-        samples = (at_x, second, value, duration, breaks, shift, first, last)
+        given = (at_x, second, value, duration, breaks, shift, first, last)
         if sharing == "nearest":
-            return np.asarray(kernels.gathered_nearest(*rx, *ry, nx, cells, *samples))
-        return np.asarray(kernels.gathered_weighted(px, *rx, py, *ry, cells, *samples))
+            return np.asarray(kernels.gathered_nearest(*rx, *ry, nx, cells, *given))
+        return np.asarray(kernels.gathered_weighted(px, *rx, py, *ry, cells, *given))
 
     parts = kernels.in_parts(value.size, part)
     total = np.sum(parts, axis=0)
@@ -202,23 +211,14 @@ def bin_samples(
     )
 
 
-def _within(
-    x: Axis,
-    y: Axis | None,
-    at_x: FloatArray,
-    at_y: FloatArray | None,
-    value: FloatArray,
-    duration: FloatArray,
-    breaks: IntArray,
-    window: float,
-) -> tuple[FloatArray, FloatArray | None, FloatArray, FloatArray, IntArray]:
+def _within(x: Axis, y: Axis | None, samples: Samples, window: float) -> Samples:
     """The samples near a breakpoint of each axis; neighbours with others left out between them are none any more."""
-    use = x.near(at_x, window)
-    if y is not None and at_y is not None:
-        use &= y.near(at_y, window)
-    outside = np.cumsum(~use)
-    kept_y = at_y[use] if at_y is not None else None
-    return at_x[use], kept_y, value[use], duration[use], (breaks + outside * 2**40)[use]
+    use = x.near(samples.x, window)
+    if y is not None and samples.y is not None:
+        use &= y.near(samples.y, window)
+    breaks = samples.breaks + np.cumsum(~use) * 2**40
+    kept_y = samples.y[use] if samples.y is not None else None
+    return Samples(samples.x[use], kept_y, samples.value[use], samples.duration[use], breaks[use])
 
 
 def _moments(total: FloatArray) -> tuple[FloatArray, FloatArray, FloatArray]:
@@ -235,7 +235,7 @@ def _moments(total: FloatArray) -> tuple[FloatArray, FloatArray, FloatArray]:
 def weighted_bins(table: Table, at_x: FloatArray, at_y: FloatArray | None, value: FloatArray) -> Bins:
     """Plain weighted bins of samples of which neither time nor order matters; see `bin_samples`."""
     nothing = np.zeros(value.size)
-    return bin_samples(table.x, table.y, at_x, at_y, value, nothing, np.zeros(value.size, dtype=np.int64), "weighted")
+    return bin_samples(table.x, table.y, Samples(at_x, at_y, value, nothing, np.zeros(value.size, dtype=np.int64)))
 
 
 def refined(table: Table, bins: Bins, at_x: FloatArray, at_y: FloatArray | None, value: FloatArray) -> FloatArray:

@@ -2,26 +2,24 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
 
-from uchiwa.core.cars.car_file import CarFile
 from uchiwa.core.errors import BadInput
-from uchiwa.core.evidence.bins import Bins, Estimator, bin_samples
+from uchiwa.core.evidence.bins import Bins, Estimator, Samples, bin_samples
 from uchiwa.core.evidence.surface import fit_surface
-from uchiwa.core.formulas.computed import SHIPPED, Book
-from uchiwa.core.formulas.evaluation import Workings
+from uchiwa.core.formulas.evaluation import NOTHING_ELSE, Scope, Workings
 from uchiwa.core.logs.log import FloatArray, IntArray, Log
 from uchiwa.core.logs.signal import durations
 from uchiwa.core.logs.timebase import on_one_base
 from uchiwa.core.quantities.catalogue import QUANTITIES
 from uchiwa.core.quantities.units import convert
-from uchiwa.core.tables.table import Axis, Calibration, Table, frozen
+from uchiwa.core.tables.table import Axis, Table, frozen
 
 
-def axis_values(axis: Axis, signals: dict[str, FloatArray], name: str) -> FloatArray:
+def axis_values(axis: Axis, signals: Mapping[str, FloatArray], name: str) -> FloatArray:
     """A log's values along an axis, in the axis's own unit.
 
     Raises:
@@ -34,35 +32,6 @@ def axis_values(axis: Axis, signals: dict[str, FloatArray], name: str) -> FloatA
             advice="record it, or leave this log out",
         )
     return convert(signals[axis.quantity], QUANTITIES[axis.quantity].unit, axis.unit)
-
-
-def gather_formula(
-    logs: Sequence[Log],
-    calibration: Calibration,
-    table: Table,
-    value: str,
-    where: Sequence[str] = (),
-    estimator: Estimator = "weighted",
-    car: CarFile | None = None,
-    book: Book = SHIPPED,
-) -> tuple[Bins, int, int]:
-    """Bins of a formula's value on a table's axes, where all conditions hold.
-
-    Args:
-        logs: recognised.
-        calibration: whose tables and constants the formulas may look up.
-        table: gives the axes.
-        value: formula of what is gathered.
-        where: conditions that samples must meet.
-        estimator: how a sample counts in the cells around it.
-        car: whose constants formulas may look up.
-        book: the computed channels that they may use.
-
-    Returns:
-        The bins, the number of samples used, and the number there were.
-    """
-    samples = gather_samples(logs, calibration, table, value, where, car, book)
-    return bins_of(samples, table, estimator), samples.value.size, samples.total
 
 
 NO_VALUE, OFF_AXES = "no value", "off the axes"
@@ -97,15 +66,17 @@ class GatheredSamples:
 
 
 def gather_samples(
-    logs: Sequence[Log],
-    calibration: Calibration,
-    table: Table,
-    value: str,
-    where: Sequence[str] = (),
-    car: CarFile | None = None,
-    book: Book = SHIPPED,
+    logs: Sequence[Log], table: Table, value: str, where: Sequence[str] = (), scope: Scope = NOTHING_ELSE
 ) -> GatheredSamples:
-    """The samples that `gather_formula` makes bins of; see there."""
+    """Samples of a formula's value on a table's axes, where all conditions hold; `bins_of` makes bins of them.
+
+    Args:
+        logs: recognised.
+        table: gives the axes.
+        value: formula of what is gathered.
+        where: conditions that samples must meet.
+        scope: what the formulas may name beside recorded channels.
+    """
     x: list[FloatArray] = []
     y: list[FloatArray] = []
     values: list[FloatArray] = []
@@ -116,7 +87,7 @@ def gather_samples(
     left_out = dict.fromkeys((NO_VALUE, OFF_AXES, *where), 0)
     for log in logs:
         time, signals = on_one_base(log)
-        workings = Workings(time, signals, calibration, car, book)
+        workings = Workings(time, signals, scope)
         here = np.asarray(workings.value(value), dtype=np.float64)
         at_x = axis_values(table.x, signals, log.name)
         at_y = axis_values(table.y, signals, log.name) if table.y is not None else None
@@ -155,28 +126,24 @@ def gather_samples(
 
 def bins_of(samples: GatheredSamples, table: Table, estimator: Estimator) -> Bins:
     """Bins of gathered samples on the axes of a table."""
-    bins = bin_samples(
-        table.x, table.y, samples.x, samples.y, samples.value, samples.duration, samples.breaks, estimator
-    )
-    if estimator == "surface" and samples.value.size:
-        bins = _by_surface(bins, table, samples.x, samples.y, samples.value, samples.breaks)
-    return bins
+    placed = Samples(samples.x, samples.y, samples.value, samples.duration, samples.breaks)
+    bins = bin_samples(table.x, table.y, placed, estimator)
+    return _by_surface(bins, table, placed) if estimator == "surface" and samples.value.size else bins
 
 
 _LIKE_ERRORS = 0.05
 """Spread to which values are scaled before a surface is fitted, for it is made for error factors around 1."""
 
 
-def _by_surface(
-    bins: Bins, table: Table, x: FloatArray, y: FloatArray | None, values: FloatArray, breaks: IntArray
-) -> Bins:
+def _by_surface(bins: Bins, table: Table, samples: Samples) -> Bins:
     """Bins whose means and standard errors are those of the least-squares surface, where the bins have samples."""
+    values = samples.value
     middle, spread = float(values.mean()), float(values.std())
     if spread == 0.0:
         return bins
     unit = spread / _LIKE_ERRORS
     flat = replace(table, values=frozen(np.ones(table.values.shape)), zones=())
-    surface = fit_surface(flat, x, y, 1.0 + (values - middle) / unit, breaks)
+    surface = fit_surface(flat, replace(samples, value=1.0 + (values - middle) / unit))
     seen = bins.samples > 0
     return replace(
         bins,

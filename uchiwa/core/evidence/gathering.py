@@ -15,6 +15,7 @@ from uchiwa.core.errors import BadInput
 from uchiwa.core.evidence.bins import Bins, Estimator
 from uchiwa.core.evidence.gather import GatheredSamples, bins_of, gather_samples
 from uchiwa.core.formulas.computed import SHIPPED, Book
+from uchiwa.core.formulas.evaluation import Scope
 from uchiwa.core.logs.log import FloatArray, IntArray, Log
 from uchiwa.core.proposals.policy_file import policy_from
 from uchiwa.core.quantities.catalogue import QUANTITIES
@@ -198,7 +199,7 @@ def gathered(
     axes = axes_of(asked, calibration)
     if not logs:
         raise BadInput("there is no log to gather from", advice="accept one on Logs, or choose other logs")
-    samples = gather_samples(logs, calibration, axes, value or asked.value, asked.conditions, book=book)
+    samples = gather_samples(logs, axes, value or asked.value, asked.conditions, Scope(calibration, None, book))
     bins = bins_of(samples, axes, asked.estimator)
     figure = _figure(asked, axes, samples, bins)
     enough = bins.samples >= max(asked.least_samples, 1e-9)

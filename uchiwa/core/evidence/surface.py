@@ -9,6 +9,7 @@ from scipy.ndimage import distance_transform_edt
 from scipy.special import gammaincinv
 
 from uchiwa.core.evidence import kernels, surface_kernels
+from uchiwa.core.evidence.bins import Samples
 from uchiwa.core.evidence.bordered import band_of
 from uchiwa.core.evidence.meter_shape import straight_over_bent
 from uchiwa.core.evidence.surface_misfit import misfit_of, off_centre
@@ -100,9 +101,15 @@ def _noise(net: Net, samples: _Samples, node: FloatArray, offsets: FloatArray) -
 
 
 def _equations(
-    net: Net, samples: _Samples, noise: Noise, node: FloatArray, offsets: FloatArray, clip: float
+    net: Net, samples: _Samples, noise: Noise, so_far: tuple[FloatArray, FloatArray], clip: float
 ) -> tuple[FloatArray, FloatArray]:
-    """Precision matrix and right side over the kept nodes and the logs' offsets, of the samples alone."""
+    """Precision matrix and right side over the kept nodes and the logs' offsets, of the samples alone.
+
+    Args:
+        so_far: values at the nodes and offsets of the logs around which the samples are weighed anew.
+        clip: residuals beyond it, in their own scatter, count less.
+    """
+    node, offsets = so_far
     scale, worth = samples.weighed(noise)
     parts = kernels.in_parts(
         samples.x.size,
@@ -156,14 +163,7 @@ class Conditions:
         return Followers(breaks, self.log * regions + self.region, np.repeat(self.rate, regions))
 
 
-def fit_surface(
-    table: Table,
-    at_x: FloatArray,
-    at_y: FloatArray | None,
-    value: FloatArray,
-    breaks: IntArray,
-    conditions: Conditions | None = None,
-) -> Surface:
+def fit_surface(table: Table, seen: Samples, conditions: Conditions | None = None) -> Surface:
     """Fit factors at a table's breakpoints to the error factors of samples.
 
     A table T corrected by factors f is looked up as Σ b·T·f, b being the bilinear weights; the error factor seen there
@@ -181,23 +181,21 @@ def fit_surface(
 
     Args:
         table: gives axes and the values that the factors multiply.
-        at_x, at_y: where each sample lies, in the axes' units; shape (n,), finite; `at_y` is None for a curve.
-        value: error factors; shape (n,), finite.
-        breaks: a number that changes wherever samples are not neighbours in time; shape (n,).
+        seen: of error factors; how long each lasted does not matter.
         conditions: from which logs and regions the samples are; None for one log, all alike.
     """
     net = net_of(table)
-    whole = table.shape
+    whole, value = table.shape, seen.value
     logs = conditions.rate.size if conditions is not None else 1
     if value.size == 0:
         return Surface(np.ones(whole), np.full(whole, PULL), 0.02, 0.0, 1.0, 0.0, (0.0,) * logs, (0.0,) * logs)
     if table.role == "maf_curve":
-        value = value * straight_over_bent(table, at_x)
+        value = value * straight_over_bent(table, seen.x)
     zero = np.zeros(value.size, dtype=np.int64)
     known = Conditions(zero, zero, np.zeros(1)) if conditions is None else conditions
-    x = np.ascontiguousarray(at_x, dtype=np.float64)
-    y = np.zeros_like(value) if at_y is None else np.ascontiguousarray(at_y, dtype=np.float64)
-    followed = known.followed(breaks)
+    x = np.ascontiguousarray(seen.x, dtype=np.float64)
+    y = np.zeros_like(value) if seen.y is None else np.ascontiguousarray(seen.y, dtype=np.float64)
+    followed = known.followed(seen.breaks)
     node = net.nearest(x, y)
     log = _comparable(known.log, node, logs, net.model.size)
     samples = _Samples(x, y, np.ascontiguousarray(value - 1.0), node, log, followed)
@@ -249,7 +247,7 @@ def _fitted(net: Net, samples: _Samples, noise: Noise, offsets: FloatArray) -> _
     clip, bend, offset = np.inf, 0.02, OFFSET
     for number in range(_ROUNDS + 1):
         last = number == _ROUNDS
-        matrix, right = _equations(net, samples if last else look, noise, node, offsets, clip)
+        matrix, right = _equations(net, samples if last else look, noise, (node, offsets), clip)
         system = system_of(penalty, eigenvalues, matrix, right, offset)
         if number:
             bend = system.likeliest_bend() if last or look is samples else bend

@@ -9,6 +9,7 @@ from __future__ import annotations
 import ast
 import operator
 from collections.abc import Callable, Mapping
+from dataclasses import dataclass
 from functools import reduce
 from typing import Any, TypeAlias
 
@@ -41,15 +42,31 @@ _COMPARE: dict[type[ast.cmpop], Callable[[Any, Any], Any]] = {
 }
 
 
+@dataclass(frozen=True, eq=False)
+class Scope:
+    """What formulas may name beside recorded channels.
+
+    Attributes:
+        calibration: whose tables and constants they look up.
+        car: whose constants they look up where the calibration has none.
+        book: the computed channels; a recorded channel of the same id goes before a computed one.
+    """
+
+    calibration: Calibration | None = None
+    car: CarFile | None = None
+    book: Book = SHIPPED
+
+
+NOTHING_ELSE = Scope()
+
+
 class Workings:
     """A log's signals on one time base, with its computed channels, each worked out once when it is first asked for.
 
     Args:
         time: seconds, rising; shape (n,).
         signals: quantity id -> recorded values in canonical units, each of shape (n,).
-        calibration: whose tables and constants formulas look up.
-        car: whose constants they look up where the calibration has none.
-        book: the computed channels; a recorded channel of the same id goes before a computed one.
+        scope: what else formulas may name.
         units_known: whether the formulas' units were found to go together before, so that they are not looked at again.
     """
 
@@ -57,13 +74,12 @@ class Workings:
         self,
         time: FloatArray,
         signals: Signals,
-        calibration: Calibration | None = None,
-        car: CarFile | None = None,
-        book: Book = SHIPPED,
+        scope: Scope = NOTHING_ELSE,
         *,
         units_known: bool = False,
     ) -> None:
-        self.time, self.signals, self.calibration, self.car, self.book = time, signals, calibration, car, book
+        self.time, self.signals = time, signals
+        self.calibration, self.car, self.book = scope.calibration, scope.car, scope.book
         self.units_known = units_known
         self._known: dict[str, FloatArray] = {}
         self._lacking: dict[str, MissingChannelError] = {}
@@ -295,25 +311,11 @@ _OVER_TIME: dict[str, Callable[[FloatArray, list[Any]], Any]] = {
 }
 
 
-def evaluate(
-    text: str,
-    signals: Signals,
-    time: FloatArray,
-    calibration: Calibration | None = None,
-    car: CarFile | None = None,
-    book: Book = SHIPPED,
-) -> FloatArray | BoolArray:
+def evaluate(text: str, signals: Signals, time: FloatArray, scope: Scope = NOTHING_ELSE) -> FloatArray | BoolArray:
     """The value of a formula at every sample; see `Workings.value`."""
-    return Workings(time, signals, calibration, car, book).value(text)
+    return Workings(time, signals, scope).value(text)
 
 
-def condition(
-    text: str,
-    signals: Signals,
-    time: FloatArray,
-    calibration: Calibration | None = None,
-    car: CarFile | None = None,
-    book: Book = SHIPPED,
-) -> BoolArray:
+def condition(text: str, signals: Signals, time: FloatArray, scope: Scope = NOTHING_ELSE) -> BoolArray:
     """Where a condition holds; see `Workings.condition`."""
-    return Workings(time, signals, calibration, car, book).condition(text)
+    return Workings(time, signals, scope).condition(text)

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 
@@ -49,16 +51,26 @@ def knock_limits(speeds: FloatArray, present: FloatArray, heard: dict[int, tuple
     return limits
 
 
+class Heard(NamedTuple):
+    """Highest spark run clean in a column, lowest that knocked, NaN for none, and whether anything listened."""
+
+    clean: float
+    knocked: float
+    listened: bool
+
+
+@dataclass(frozen=True, eq=False)
+class Told:
+    """Knock as it was judged: events that count, and those that a person holds to be noise."""
+
+    real: Sequence[Placed]
+    excused: Sequence[Placed] = ()
+
+
 def heard_in(
-    column: int,
-    numbered: Sequence[tuple[int, Pull]],
-    bands: Bands,
-    real: Sequence[Placed],
-    excused: Sequence[Placed],
-    table: Table,
-    present: float,
-) -> tuple[float, float, bool]:
-    """Highest spark run clean in a column, lowest that knocked, and whether anything listened.
+    column: int, numbered: Sequence[tuple[int, Pull]], bands: Bands, told: Told, laid: tuple[Table, float]
+) -> Heard:
+    """What was heard in a column of a spark table.
 
     A knock counts by how far its spark stood above the present table at its own speed and load. A run that held any retard
     in the column is not clean, unless a person holds what was heard there to be noise.
@@ -67,11 +79,10 @@ def heard_in(
         column: of the table.
         numbered: pulls with the number of their log.
         bands: of the same pulls.
-        real: events that count as knock.
-        excused: events that a person holds to be noise.
-        table: of spark, with engine speed along its columns.
-        present: spark that it gives at full load in the column.
+        told: the knock of the same pulls.
+        laid: the table, with engine speed along its columns, and the spark that it gives at full load in the column.
     """
+    table, present = laid
     low, high = bands.edges[column], bands.edges[column + 1]
     clean, knocked, listened = float("nan"), float("nan"), False
     for row, (index, pull) in enumerate(numbered):
@@ -80,17 +91,17 @@ def heard_in(
             continue
         listened = True
         here = [
-            one for one in real
+            one for one in told.real
             if one.log == index and pull.start - 0.1 <= one.event.at <= pull.end + 0.1 and low <= one.speed < high
         ]  # fmt: skip
         if not here:
-            if not _held_retard(pull, low, high, [one for one in excused if one.log == index]):
+            if not _held_retard(pull, low, high, [one for one in told.excused if one.log == index]):
                 clean = float(np.fmax(clean, spark))
             continue
         for one in here:
             given = float(table.lookup(np.array([one.x]), np.array([one.y]) if table.y is not None else None)[0])
             knocked = float(np.fmin(knocked, present + _fired_before(pull, one.event.at) - given))
-    return clean, knocked, listened
+    return Heard(clean, knocked, listened)
 
 
 def _held_retard(pull: Pull, low: float, high: float, excused: Sequence[Placed]) -> bool:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from enum import StrEnum
+from typing import NamedTuple
 
 import numpy as np
 
@@ -114,8 +115,9 @@ def gains(bands: Bands, repeats: Repeatability, at: FloatArray | None = None) ->
     scatter, freedom = _scatter(bands, use, repeats)
     loss, loss_error = _common_loss(bands, use, scatter)
     spread = float(np.hypot(loss_error, _BAND_SPREAD * loss))
+    common = _Common(scatter, freedom, loss, spread)
     told = tuple(
-        _in_band(bands, band, use[:, band], scatter, freedom, loss, spread, None if at is None else float(at[band]))
+        _in_band(bands, band, use[:, band], common, None if at is None else float(at[band]))
         for band in range(bands.centres.size)
     )
     return Gains(told, loss, scatter, freedom, tuple(sorted(odd)))
@@ -197,16 +199,17 @@ def _common_loss(bands: Bands, use: BoolArray, scatter: float) -> tuple[float, f
     return max(loss, 0.2 * USUAL_LOSS), (weight + usual) ** -0.5
 
 
-def _in_band(
-    bands: Bands,
-    band: int,
-    use: BoolArray,
-    scatter: float,
-    freedom: float,
-    loss: float,
-    spread: float,
-    at: float | None,
-) -> SparkGain:
+class _Common(NamedTuple):
+    """What all bands tell together: scatter of a run and how surely it is known, the usual loss and how it differs."""
+
+    scatter: float
+    freedom: float
+    loss: float
+    spread: float
+
+
+def _in_band(bands: Bands, band: int, use: BoolArray, common: _Common, at: float | None) -> SparkGain:
+    scatter, freedom, loss, spread = common
     runs = tuple(int(one) for one in np.flatnonzero(use))
     sparks = bands.spark[use, band]
     count = distinct(sparks)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
+from typing import NamedTuple
 
 import numpy as np
 
@@ -95,7 +96,7 @@ def pulls_of(log: Log, load: RoadLoad | None = None) -> tuple[Pull, ...]:
     if from_dyno(log):
         twice = _told_twice(log)
         return tuple(
-            _weathered(_measured(twice, _cut(log, number, time, signals, first, last)))
+            _weathered(_measured(twice, _cut(log, number, time, signals, slice(first, last))))
             for number, (first, last) in enumerate(_sweeps(signals["engine_speed"]), 1)
         )
     gears = signals.get("gear")
@@ -108,7 +109,7 @@ def pulls_of(log: Log, load: RoadLoad | None = None) -> tuple[Pull, ...]:
     for drive in recognise_drives(time, signals):
         if drive.kind is DriveKind.PULL:
             first, last = np.searchsorted(time, [drive.start, drive.end + 1e-9])
-            stretch = _cut(log, len(found) + 1, time, told, int(first), int(last))
+            stretch = _cut(log, len(found) + 1, time, told, slice(int(first), int(last)))
             ratio = _overall(time, told, int(first), int(last))
             pull = _weathered(_by_motion(stretch, load, ratio))
             found.append(replace(pull, notes=(*pull.notes, _MODELLED)) if modelled else pull)
@@ -130,10 +131,8 @@ def _told_twice(log: Log) -> str:
     return ""
 
 
-def _cut(log: Log, number: int, time: FloatArray, signals: Mapping[str, FloatArray], first: int, last: int) -> _Stretch:
-    return _Stretch(
-        log.name, number, time[first:last], {one: values[first:last] for one, values in signals.items()}
-    )  # fmt: skip
+def _cut(log: Log, number: int, time: FloatArray, signals: Mapping[str, FloatArray], part: slice) -> _Stretch:
+    return _Stretch(log.name, number, time[part], {one: values[part] for one, values in signals.items()})
 
 
 def _sweeps(speed: FloatArray) -> list[tuple[int, int]]:
@@ -156,14 +155,19 @@ def _sweeps(speed: FloatArray) -> list[tuple[int, int]]:
     return found
 
 
-def _pull(
-    it: _Stretch, source: Source, torque: FloatArray, flaws: list[Flaw], bad: BoolArray, notes: list[str]
-) -> Pull:
+class _Remarks(NamedTuple):
+    """What is said of a pull: flaws that leave samples out, and notes."""
+
+    flaws: list[Flaw]
+    notes: list[str]
+
+
+def _pull(it: _Stretch, source: Source, torque: FloatArray, bad: BoolArray, remarks: _Remarks) -> Pull:
     gear = it.get("gear")
     return Pull(
         it.log, it.number, source, float(it.time[0]), float(it.time[-1]), it.time, it.speed, torque,
         ~bad & np.isfinite(it.speed), it.signals, float(np.nanmedian(gear)) if gear is not None else float("nan"),
-        flaws=tuple(flaws), notes=tuple(notes),
+        flaws=tuple(remarks.flaws), notes=tuple(remarks.notes),
     )  # fmt: skip
 
 
@@ -190,7 +194,7 @@ def _measured(twice: str, it: _Stretch) -> Pull:
             )  # fmt: skip
             torque = by_power
     bad |= _lifts(it, flaws)
-    return _pull(it, Source.DYNO, torque, flaws, bad, notes)
+    return _pull(it, Source.DYNO, torque, bad, _Remarks(flaws, notes))
 
 
 def _overall(time: FloatArray, signals: Mapping[str, FloatArray], first: int, last: int) -> float:
@@ -218,16 +222,15 @@ def _overall(time: FloatArray, signals: Mapping[str, FloatArray], first: int, la
 
 def _by_motion(it: _Stretch, load: RoadLoad | None, ratio: float) -> Pull:
     """A pull on the road; `ratio` is engine speed over road speed, rpm per km/h."""
-    flaws: list[Flaw] = []
-    notes: list[str] = []
+    flaws, notes = remarks = _Remarks([], [])
     nothing = np.full(it.time.shape, np.nan)
     bad = _shifts(it, flaws) | _lifts(it, flaws)
-    velocity, spun = _velocity(it, load, ratio, bad, flaws, notes)
+    velocity, spun = _velocity(it, load, ratio, bad, remarks)
     bad |= spun
     if load is None:
         notes.append("the car's mass is not known: give it in the car file, and torque can be told")
     if load is None or velocity is None:
-        return _pull(it, Source.UNKNOWN, nothing, flaws, bad, notes)
+        return _pull(it, Source.UNKNOWN, nothing, bad, remarks)
     density = USUAL_DENSITY
     barometer, air = it.get("barometric_pressure"), it.get("intake_air_temperature")
     if barometer is not None and air is not None:
@@ -243,13 +246,14 @@ def _by_motion(it: _Stretch, load: RoadLoad | None, ratio: float) -> Pull:
     power = road_power(it.time, clean, load, density, turning=turning)
     with np.errstate(divide="ignore", invalid="ignore"):
         torque = power * 60e3 / (2 * math.pi * it.speed)
-    return _pull(it, Source.ROAD, torque, flaws, bad, notes)
+    return _pull(it, Source.ROAD, torque, bad, remarks)
 
 
 def _velocity(
-    it: _Stretch, load: RoadLoad | None, usual: float, bad: BoolArray, flaws: list[Flaw], notes: list[str]
+    it: _Stretch, load: RoadLoad | None, usual: float, bad: BoolArray, remarks: _Remarks
 ) -> tuple[FloatArray | None, BoolArray]:
     """Road speed in m/s by engine speed, which is recorded finer, and where the wheels spin."""
+    flaws, notes = remarks
     road, spun = it.get("vehicle_speed"), np.zeros(it.time.shape, dtype=np.bool_)
     if road is not None:
         if not math.isfinite(usual):

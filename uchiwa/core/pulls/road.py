@@ -94,12 +94,15 @@ def derivative(time: FloatArray, values: FloatArray, window: float) -> FloatArra
     return slope
 
 
+_OVER_S = 0.5
+"""Over which the acceleration is taken."""
+
+
 def road_power(
     time: FloatArray,
     velocity: FloatArray,
     load: RoadLoad,
     density: float = USUAL_DENSITY,
-    window: float = 0.5,
     turning: float = 0.0,
 ) -> FloatArray:
     """Power at the road in kW, and with it what speeds up the turning parts:
@@ -112,9 +115,8 @@ def road_power(
         load: what its motion takes.
         turning: mass that the turning parts are worth, kg; see `RoadLoad.turning_mass`.
         density: of the air, kg/m³.
-        window: over which the acceleration is taken, s.
     """
-    acceleration = derivative(time, velocity, window)
+    acceleration = derivative(time, velocity, _OVER_S)
     steep = load.slope / math.hypot(1.0, load.slope)
     force = (
         (load.mass + turning) * acceleration

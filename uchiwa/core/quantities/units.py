@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from functools import lru_cache
+from functools import cache, lru_cache
 from typing import TypeAlias
 
 import pint
@@ -10,7 +10,15 @@ import pint
 from uchiwa.core.errors import BadInput
 from uchiwa.core.logs.log import FloatArray
 
-_registry: pint.UnitRegistry[float] = pint.UnitRegistry()
+
+@cache
+def _registry() -> pint.UnitRegistry[float]:
+    """All units; made when one is first asked for, since it takes half a second."""
+    made: pint.UnitRegistry[float] = pint.UnitRegistry()
+    # inHg at 0 °C is 3386.389 Pa (NIST SP 811, B.8).
+    made.define("inch_Hg_32F = 3386.389 pascal")
+    return made
+
 
 # What people and loggers write, in lower case without blanks, and what pint calls it. The empty text is a number without
 # unit.
@@ -136,8 +144,6 @@ _WRITTEN: dict[str, str] = {
     "l": "liter",
     "cc": "centimeter ** 3",
 }
-# inHg at 0 °C is 3386.389 Pa (NIST SP 811, B.8).
-_registry.define("inch_Hg_32F = 3386.389 pascal")
 
 
 def plain_unit(written: str) -> str:
@@ -159,18 +165,18 @@ _PHYSICAL = {"J/(g·K)": "joule / gram / kelvin", "K": "kelvin"}
 def pint_unit(written: str) -> Unit | None:
     """A unit as pint has it, by what people write; None if it is not known."""
     name = _PHYSICAL.get(written) or _WRITTEN.get(plain_unit(written), "1000 * ")
-    return None if name.startswith("1000 * ") else _registry.Unit(name)
+    return None if name.startswith("1000 * ") else _registry().Unit(name)
 
 
 def powered(unit: Unit, exponent: float) -> Unit:
     """A unit to a power."""
-    return _registry.Unit(str(unit**exponent))
+    return _registry().Unit(str(unit**exponent))
 
 
 def unit_text(unit: Unit) -> str:
     """A unit as it is shown: one of the canonical ones where it is the same, else pint's short form."""
     for written in (*_ALIKE, *_SHORT):
-        known = _registry.Unit(_WRITTEN[plain_unit(written)])
+        known = _registry().Unit(_WRITTEN[plain_unit(written)])
         if known == unit:
             return written
         if written in _SHORT and known.dimensionality == unit.dimensionality:
@@ -188,12 +194,13 @@ _PER_TURN = 60.0
 """An engine speed in Hz is turns a second."""
 
 
+@lru_cache(maxsize=512)
 def same_dimension(written: str, canonical: str) -> bool:
     """Whether a known unit measures what `canonical` measures; an angle is not a share, though neither has a dimension."""
     if (_WRITTEN[plain_unit(written)] in _ANGLES) != (_WRITTEN[plain_unit(canonical)] in _ANGLES):
         return False
     source, target = (
-        _registry.Unit(_WRITTEN[plain_unit(text)].removeprefix("1000 * ")) for text in (written, canonical)
+        _registry().Unit(_WRITTEN[plain_unit(text)].removeprefix("1000 * ")) for text in (written, canonical)
     )
     return bool(source.is_compatible_with(target))
 
@@ -205,9 +212,9 @@ def _line(written: str, canonical: str) -> tuple[float, float]:
     if names == ["hertz", "revolution / minute"]:
         return _PER_TURN, 0.0
     scale = 1000.0 if names[0].startswith("1000 * ") else 1.0
-    source, target = (_registry.Unit(name.removeprefix("1000 * ")) for name in names)
-    zero = float(_registry.Quantity(0.0, source).to(target).magnitude)
-    hundred = float(_registry.Quantity(100.0 * scale, source).to(target).magnitude)
+    source, target = (_registry().Unit(name.removeprefix("1000 * ")) for name in names)
+    zero = float(_registry().Quantity(0.0, source).to(target).magnitude)
+    hundred = float(_registry().Quantity(100.0 * scale, source).to(target).magnitude)
     return (hundred - zero) / 100.0, zero
 
 

@@ -108,14 +108,17 @@ def brushed(
     x: FloatArray,
     y: FloatArray,
     use: BoolArray,
-    across: tuple[float, float],
-    up: tuple[float, float],
+    box: tuple[tuple[float, float], tuple[float, float]],
 ) -> tuple[list[tuple[float, float]], int, float]:
     """When the samples within a rectangle of the cloud were recorded.
+
+    Args:
+        box: two ends each of x and of y.
 
     Returns:
         Stretches (s), the number of samples, and the seconds they stand for.
     """
+    across, up = box
     inside = use & (x >= min(across)) & (x <= max(across)) & (y >= min(up)) & (y <= max(up))
     return spans(time, inside, bridge=_BRIDGE_S), int(inside.sum()), float(durations(time)[inside].sum())
 

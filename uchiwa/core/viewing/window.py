@@ -77,11 +77,10 @@ def drawn(time: Source, values: Source, start: float, end: float, points: int = 
     size = last - first
     if size <= points:
         return _all(time.samples(first, last), values.samples(first, last), points)
-    buckets = points // 2 - _SPARE
     block = block_for(size, values.blocks, points)
     if block is None:
-        return _from_samples(time.samples(first, last), values.samples(first, last), buckets, points)
-    return _from_level(time.level(block), values.level(block), first // block, -(-last // block), buckets, points)
+        return _from_samples(time.samples(first, last), values.samples(first, last), points)
+    return _from_level(time.level(block), values.level(block), slice(first // block, -(-last // block)), points)
 
 
 def block_for(size: int, blocks: Sequence[int], points: int) -> int | None:
@@ -112,19 +111,19 @@ def _edges(size: int, buckets: int) -> IntArray:
     return np.arange(parts) * size // parts
 
 
-def _from_samples(time: FloatArray, values: FloatArray, buckets: int, points: int) -> Line:
-    edges = _edges(time.size, buckets)
+def _from_samples(time: FloatArray, values: FloatArray, points: int) -> Line:
+    edges = _edges(time.size, points // 2 - _SPARE)
     ends = np.append(edges[1:], time.size) - 1
     low, high = np.fmin.reduceat(values, edges), np.fmax.reduceat(values, edges)
     return _zigzag(time[edges], time[ends], low, high, points)
 
 
-def _from_level(time: Level, values: Level, first: int, last: int, buckets: int, points: int) -> Line:
-    edges = _edges(last - first, buckets)
-    ends = np.append(edges[1:], last - first) - 1
-    low = np.fmin.reduceat(values.low[first:last], edges)
-    high = np.fmax.reduceat(values.high[first:last], edges)
-    return _zigzag(time.low[first:last][edges], time.high[first:last][ends], low, high, points)
+def _from_level(time: Level, values: Level, part: slice, points: int) -> Line:
+    size = time.low[part].size
+    edges = _edges(size, points // 2 - _SPARE)
+    ends = np.append(edges[1:], size) - 1
+    low, high = np.fmin.reduceat(values.low[part], edges), np.fmax.reduceat(values.high[part], edges)
+    return _zigzag(time.low[part][edges], time.high[part][ends], low, high, points)
 
 
 def _zigzag(starts: FloatArray, ends: FloatArray, low: FloatArray, high: FloatArray, points: int) -> Line:

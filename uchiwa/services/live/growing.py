@@ -14,7 +14,7 @@ from threading import Lock
 import numpy as np
 
 from uchiwa.core.errors import BadInput
-from uchiwa.core.formulas.evaluation import Workings
+from uchiwa.core.formulas.evaluation import Scope, Workings
 from uchiwa.core.live.batch import Batch, kept_batch
 from uchiwa.core.live.filling import Filling
 from uchiwa.core.live.growth import Growth
@@ -127,7 +127,10 @@ class Growing:
             signals = growth.tail(begin, tuple(context.book.needs(formula, context.calibration)))
             try:
                 values = Workings(
-                    growth.time[begin:], signals, context.calibration, context.file, context.book, units_known=True
+                    growth.time[begin:],
+                    signals,
+                    Scope(context.calibration, context.file, context.book),
+                    units_known=True,
                 ).channel(key)
             except BadInput:
                 values = None

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
@@ -11,7 +12,7 @@ from uchiwa.core.logs.log import Channel, FloatArray, Log, Raster
 from uchiwa.core.quantities.catalogue import QUANTITIES
 from uchiwa.core.tables.table import Axis, Calibration, Constant, Table, frozen
 from uchiwa.standin.family.loop import COLUMNS, METERED, run
-from uchiwa.standin.family.physics import VARIANTS, Physics, Recorder, Variant, drawn
+from uchiwa.standin.family.physics import VARIANTS, Physics, Variant, drawn
 from uchiwa.standin.family.recorder import recorded
 from uchiwa.standin.family.road import STEP_S, Road, drive
 
@@ -106,8 +107,9 @@ def member(number: int, minutes: float = 25.0, variant: Variant | None = None) -
     full = float(rng.choice([barometer - 2.0, 150.0, 190.0]))
     truth = _breathing(rng, physics)
     believed = truth * (1.0 + physics.miss * _waves(rng, 1400.0, 38.0) + float(rng.normal(0, 0.02)))
+    it = _Drawn(number, kind, physics, rng, truth, full, barometer, minutes)
     if kind.physics.meter:
-        return _metered(number, kind, physics, rng, truth, full, barometer, minutes)
+        return _metered(it)
     ratio = bool(rng.random() < 0.4)
     speeds = Axis("engine_speed", "rpm", frozen(np.round(_breakpoints(rng, 650, 6600, int(rng.integers(11, 16))), -1)))
     points = _breakpoints(rng, 22, max(full, barometer) + 8, int(rng.integers(10, 14)))
@@ -129,7 +131,7 @@ def member(number: int, minutes: float = 25.0, variant: Variant | None = None) -
         f"family-{number}", kind.name,
         (Constant("displacement", "displacement", 2.0, "L"), Constant("cylinders", "cylinders", 4.0, "1")), (table,),
     )  # fmt: skip
-    driven = _logs(number, kind.recorder, physics, rng, truth, _fine_of(table, barometer), full, barometer, minutes)
+    driven = _logs(it, _fine_of(table, barometer))
     factor = (right / values).T if turned else right / values
     return Member(
         f"{kind.name} {number}", kind, physics, calibration, table, factor * _unknown(table, driven), driven.logs
@@ -150,17 +152,38 @@ def _unknown(table: Table, driven: _Logs) -> FloatArray:
     return np.where(np.isfinite(mean), mean, 1.0)
 
 
-def _metered(
-    number: int,
-    kind: Variant,
-    physics: Physics,
-    rng: np.random.Generator,
-    truth: FloatArray,
-    full: float,
-    barometer: float,
-    minutes: float,
-) -> Member:
+@dataclass(frozen=True, eq=False)
+class _Drawn:
+    """A member as chance has drawn it, before its controller.
+
+    Attributes:
+        truth: volumetric efficiency, %, on the fine grid.
+        full: pressure at wide-open throttle, kPa.
+        barometer: kPa.
+        minutes: that are driven.
+    """
+
+    number: int
+    kind: Variant
+    physics: Physics
+    rng: np.random.Generator
+    truth: FloatArray
+    full: float
+    barometer: float
+    minutes: float
+
+
+@dataclass(frozen=True, eq=False)
+class _Meter:
+    """An airflow meter: its signal by airflow, and what its curve makes of the flows `METERED`, as a factor."""
+
+    signal: Callable[[FloatArray], FloatArray]
+    told: FloatArray
+
+
+def _metered(drawn: _Drawn) -> Member:
     """A member whose controller goes by an airflow meter: its curve is what is wrong."""
+    number, kind, physics, rng = drawn.number, drawn.kind, drawn.physics, drawn.rng
     power = float(rng.uniform(0.44, 0.54))
 
     def signal(flow: FloatArray) -> FloatArray:
@@ -175,7 +198,7 @@ def _metered(
     )  # fmt: skip
     calibration = Calibration(f"family-{number}", kind.name, (), (curve,))
     told = curve.lookup(signal(METERED)) / METERED
-    driven = _logs(number, kind.recorder, physics, rng, truth, truth, full, barometer, minutes, signal, told)
+    driven = _logs(drawn, drawn.truth, _Meter(signal, told))
     return Member(
         f"{kind.name} {number}", kind, physics, calibration, curve, (right / curve.values)[None, :], driven.logs
     )  # fmt: skip
@@ -190,61 +213,40 @@ class _Logs:
     unknown: FloatArray
 
 
-def _logs(
-    number: int,
-    recorder: Recorder,
-    physics: Physics,
-    rng: np.random.Generator,
-    truth: FloatArray,
-    model: FloatArray,
-    full: float,
-    barometer: float,
-    minutes: float,
-    signal: object = None,
-    metered: FloatArray | None = None,
-) -> _Logs:
+def _logs(drawn: _Drawn, model: FloatArray, meter: _Meter | None = None) -> _Logs:
+    physics, rng, barometer, recorder = drawn.physics, drawn.rng, drawn.barometer, drawn.kind.recorder
     rates = [recorder.rate] + [recorder.second_rate] * (recorder.second_rate > 0)
     logs, every, unknown = [], [], []
     for part, rate in enumerate(rates):
-        road = drive(rng, minutes / len(rates), full, barometer)
+        road = drive(rng, drawn.minutes / len(rates), drawn.full, barometer)
         lift = 1.0 + physics.apart * (1.0 if part == 0 else -1.0)
         ambient = float(rng.uniform(8, 28))
-        data = _driven(physics, road, truth, model, barometer, ambient, lift, rng, metered)
-        signals = _signals(physics, road, data, barometer, rng, signal)
-        logs.append(recorded(f"{number}-{part}.csv", signals, recorder, rate, rng))
+        data = _driven(drawn, road, model, (ambient, lift), meter)
+        signals = _signals(drawn, road, data, meter)
+        logs.append(recorded(f"{drawn.number}-{part}.csv", signals, recorder, rate, rng))
         every.append(signals | {"pressure_ratio": signals["manifold_pressure"] / barometer})
         unknown.append(data[:, COLUMNS.index("unknown")])
     joined = {one: np.concatenate([signals[one] for signals in every]) for one in every[0]}
     return _Logs(tuple(logs), joined, np.concatenate(unknown))
 
 
-def _driven(
-    physics: Physics,
-    road: Road,
-    truth: FloatArray,
-    model: FloatArray,
-    barometer: float,
-    ambient: float,
-    lift: float,
-    rng: np.random.Generator,
-    metered: FloatArray | None,
-) -> FloatArray:
+def _driven(drawn: _Drawn, road: Road, model: FloatArray, day: tuple[float, float], meter: _Meter | None) -> FloatArray:
+    physics, rng, (ambient, lift) = drawn.physics, drawn.rng, day
     return np.asarray(
         run(
-            road.speed, road.pressure, road.throttle, road.cut, road.coolant, rng.normal(size=(road.speed.size, 3)), truth,
-            np.ascontiguousarray(model), _SPEEDS[0], _SPEEDS[1], _LOADS[0], _LOADS[1], barometer, ambient,
+            road.speed, road.pressure, road.throttle, road.cut, road.coolant, rng.normal(size=(road.speed.size, 3)), drawn.truth,
+            np.ascontiguousarray(model), _SPEEDS[0], _SPEEDS[1], _LOADS[0], _LOADS[1], drawn.barometer, ambient,
             np.array(physics.film), np.array(physics.film_s), physics.film_by_speed, physics.film_by_flow,
             physics.made_up, physics.delay_s, physics.delay_g, physics.delay_turns, np.array(physics.lags_s),
             physics.dead_band, physics.charge, physics.backpressure, physics.closed, physics.gain, physics.reset_s,
-            physics.learns_s, physics.zones, physics.banks, lift, np.zeros(0) if metered is None else metered, STEP_S,
+            physics.learns_s, physics.zones, physics.banks, lift, np.zeros(0) if meter is None else meter.told, STEP_S,
         )
     )  # fmt: skip
 
 
-def _signals(
-    physics: Physics, road: Road, data: FloatArray, barometer: float, rng: np.random.Generator, signal: object
-) -> dict[str, FloatArray]:
+def _signals(drawn: _Drawn, road: Road, data: FloatArray, meter: _Meter | None) -> dict[str, FloatArray]:
     """What the sensors and the controller report, every 0.02 s, in canonical units."""
+    physics, rng = drawn.physics, drawn.rng
     column = {name: data[:, at] for at, name in enumerate(COLUMNS)}
     size = column["speed"].size
     level = np.where(
@@ -253,7 +255,7 @@ def _signals(
     found = {
         "engine_speed": np.round(column["speed"] + 3 * rng.normal(size=size)),
         "manifold_pressure": np.round(column["pressure"] + physics.pressure_noise * rng.normal(size=size), 2),
-        "barometric_pressure": np.full(size, round(barometer, 1)),
+        "barometric_pressure": np.full(size, round(drawn.barometer, 1)),
         "throttle_position": np.round(road.throttle, 1),
         "vehicle_speed": np.where(road.moving, column["speed"] / 45.0, 0.0),
         "coolant_temperature": np.round(road.coolant),
@@ -263,8 +265,8 @@ def _signals(
         "loop_state": column["closed"],
         "overrun_cut_active": road.cut.astype(np.float64),
     }
-    if callable(signal):
-        found["airflow_frequency"] = np.round(signal(column["airflow"]) + 5 * rng.normal(size=size))
+    if meter is not None:
+        found["airflow_frequency"] = np.round(meter.signal(column["airflow"]) + 5 * rng.normal(size=size))
         found["airflow"] = np.round(column["airflow"], 2)
     steps = physics.quantum * 100.0 if not physics.wideband else 0.0
     for trim in ("short_term_trim", "long_term_trim"):

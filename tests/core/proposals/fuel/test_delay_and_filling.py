@@ -13,7 +13,7 @@ from tests.conftest import make_log, make_table
 from uchiwa.core.errors import BadInput
 from uchiwa.core.evidence.delay import Delay, undelayed
 from uchiwa.core.evidence.delay_estimate import DelaySamples, estimate_delay
-from uchiwa.core.evidence.gather import gather_formula
+from uchiwa.core.evidence.gather import bins_of, gather_samples
 from uchiwa.core.logs.timebase import on_one_base
 from uchiwa.core.proposals.fuel.explanation import explain
 from uchiwa.core.proposals.fuel.filling import smoothed, spread_outwards
@@ -150,12 +150,13 @@ def test_moments_and_shares_of_several_logs(steady, calibration):
 
 def test_a_formula_is_gathered_over_logs_and_conditions(steady, calibration, table):
     logs = [steady(100, lambda_measured=1.1), steady(100, engine_speed=np.full(100, 3000.0))]
-    bins, used, total = gather_formula(logs, calibration, table, "lambda_measured - 1", ["engine_speed < 2500"])
-    assert (used, total) == (100, 200)
+    samples = gather_samples(logs, table, "lambda_measured - 1", ["engine_speed < 2500"])
+    bins = bins_of(samples, table, "weighted")
+    assert (samples.value.size, samples.total) == (100, 200)
     assert bins.mean[0, 1] == pytest.approx(0.1)
     assert bins.visits.sum() == 1
     with pytest.raises(BadInput, match="the log has no intake pressure"):
-        gather_formula([make_log(engine_speed=np.ones(5))], calibration, table, "engine_speed")
+        gather_samples([make_log(engine_speed=np.ones(5))], table, "engine_speed")
 
 
 def test_pressure_ratio_and_boost_are_derived():

@@ -9,6 +9,7 @@ import pytest
 
 from tests.conftest import make_log
 from uchiwa.core.errors import BadInput
+from uchiwa.core.formulas.evaluation import Scope
 from uchiwa.core.idle.moments import Gear
 from uchiwa.core.logs.log import Log, Raster
 from uchiwa.core.proposals.idle_air.explanation import explain
@@ -45,7 +46,7 @@ def idling(more: float = 0.5, *, size: int = 6000, **changes: object) -> Log:
 
 
 def test_neutral_takes_what_was_measured_and_gear_stays_the_offset_above_it():
-    proposal = idle_air_proposal([idling()], calibration(), "idle_air", IdleAirPolicy())
+    proposal = idle_air_proposal([idling()], Scope(calibration()), "idle_air", IdleAirPolicy())
     neutral, geared = proposal.after
     assert neutral[1:] == pytest.approx(np.array(ROW[1:]) + 0.5, abs=0.08)
     assert neutral[0] == pytest.approx(8.5, abs=0.08)
@@ -61,7 +62,7 @@ def test_once_measured_gear_is_its_own_and_what_lies_between_carries_on():
     geared = (coolant > 50).astype(float)
     asked = np.interp(coolant, POINTS, ROW) + 0.5 + 1.4 * geared
     again = idling(in_gear=geared, idle_airflow_target=asked)
-    proposal = idle_air_proposal([idling(), again], calibration(), "idle_air", IdleAirPolicy())
+    proposal = idle_air_proposal([idling(), again], Scope(calibration()), "idle_air", IdleAirPolicy())
     assert proposal.after[1, 3:] == pytest.approx(np.array(ROW[3:]) + 1.9, abs=0.1)
     assert proposal.after[1, 0] == pytest.approx(8.0 + 1.9, abs=0.15)
     assert proposal.curve(1).gear is Gear.IN_GEAR
@@ -71,13 +72,13 @@ def test_once_measured_gear_is_its_own_and_what_lies_between_carries_on():
 
 @pytest.mark.parametrize(("way", "moved"), [("shift", 0.5), ("leave", 0.0)])
 def test_gear_may_move_with_neutral_or_stay_until_it_is_measured(way, moved):
-    proposal = idle_air_proposal([idling()], calibration(), "idle_air", IdleAirPolicy(unmeasured_gear=way))
+    proposal = idle_air_proposal([idling()], Scope(calibration()), "idle_air", IdleAirPolicy(unmeasured_gear=way))
     assert proposal.after[1, 1:] == pytest.approx(np.array(ROW[1:]) + 1.0 + moved, abs=0.08)
 
 
 def test_units_of_the_table_are_its_own():
-    plain = idle_air_proposal([idling()], calibration(), "idle_air", IdleAirPolicy())
-    other = idle_air_proposal([idling()], calibration(unit="kg/h"), "idle_air", IdleAirPolicy())
+    plain = idle_air_proposal([idling()], Scope(calibration()), "idle_air", IdleAirPolicy())
+    other = idle_air_proposal([idling()], Scope(calibration(unit="kg/h")), "idle_air", IdleAirPolicy())
     assert other.after / 3.6 == pytest.approx(plain.after, abs=0.02)
 
 
@@ -85,21 +86,23 @@ def test_of_two_curves_the_second_is_in_gear():
     first = calibration(geared=False).tables[0]
     two = Calibration("c", "C", (), (first, replace(first, id="idle_air_drive")))
     both = [idling(), idling(1.9, in_gear=1.0)]
-    assert idle_air_proposal(both, two, "idle_air", IdleAirPolicy()).after[0, 2] == pytest.approx(5.5, abs=0.08)
-    assert idle_air_proposal(both, two, "idle_air_drive", IdleAirPolicy()).after[0, 2] == pytest.approx(6.9, abs=0.08)
+    assert idle_air_proposal(both, Scope(two), "idle_air", IdleAirPolicy()).after[0, 2] == pytest.approx(5.5, abs=0.08)
+    assert idle_air_proposal(both, Scope(two), "idle_air_drive", IdleAirPolicy()).after[0, 2] == pytest.approx(
+        6.9, abs=0.08
+    )
 
 
 def test_the_order_of_logs_does_not_matter_and_no_strength_changes_nothing():
     logs = [idling(0.4), idling(0.7), idling(1.9, in_gear=1.0)]
-    one = idle_air_proposal(logs, calibration(), "idle_air", IdleAirPolicy())
-    other = idle_air_proposal(logs[::-1], calibration(), "idle_air", IdleAirPolicy())
+    one = idle_air_proposal(logs, Scope(calibration()), "idle_air", IdleAirPolicy())
+    other = idle_air_proposal(logs[::-1], Scope(calibration()), "idle_air", IdleAirPolicy())
     assert (one.after == other.after).all()
-    still = idle_air_proposal(logs, calibration(), "idle_air", IdleAirPolicy(strength=0))
+    still = idle_air_proposal(logs, Scope(calibration()), "idle_air", IdleAirPolicy(strength=0))
     assert (still.after == still.table.grid).all()
 
 
 def test_pinned_cells_stay():
-    proposal = idle_air_proposal([idling()], calibration(), "idle_air", IdleAirPolicy(pinned=((2, 0), (4, 1))))
+    proposal = idle_air_proposal([idling()], Scope(calibration()), "idle_air", IdleAirPolicy(pinned=((2, 0), (4, 1))))
     assert proposal.after[0, 2] == ROW[2]
     assert proposal.after[1, 4] == ROW[4] + 1.0
     assert str(proposal.state[0, 2]) == "pinned"
@@ -107,7 +110,7 @@ def test_pinned_cells_stay():
 
 def test_without_desired_airflow_the_meter_tells_and_that_is_said():
     log = idling(idle_airflow_target=None, airflow=np.interp(np.linspace(20, 85, 6000), POINTS, ROW) + 0.8)
-    proposal = idle_air_proposal([log], calibration(), "idle_air", IdleAirPolicy())
+    proposal = idle_air_proposal([log], Scope(calibration()), "idle_air", IdleAirPolicy())
     assert proposal.evidence.source == "meter"
     assert proposal.after[0, 2] == pytest.approx(5.8, abs=0.1)
     assert any("stands for what was desired" in note for note in proposal.notes)
@@ -117,7 +120,7 @@ def test_a_desired_airflow_that_is_the_tables_own_is_not_believed():
     coolant = np.linspace(20, 85, 6000)
     own = np.interp(coolant, POINTS, ROW)
     log = idling(idle_airflow_target=own, airflow=own + 0.8)
-    proposal = idle_air_proposal([log], calibration(), "idle_air", IdleAirPolicy())
+    proposal = idle_air_proposal([log], Scope(calibration()), "idle_air", IdleAirPolicy())
     assert proposal.evidence.source == "meter"
     assert proposal.after[0, 2] == pytest.approx(5.8, abs=0.1)
 
@@ -126,12 +129,12 @@ def test_a_wrong_mixture_is_said_first():
     log = idling(lambda_measured=1.09, lambda_target=1.0)
     assert any(
         "fuel right first" in note
-        for note in idle_air_proposal([log], calibration(), "idle_air", IdleAirPolicy()).notes
+        for note in idle_air_proposal([log], Scope(calibration()), "idle_air", IdleAirPolicy()).notes
     )
 
 
 def test_a_cell_explains_itself():
-    proposal = idle_air_proposal([idling()], calibration(), "idle_air", IdleAirPolicy())
+    proposal = idle_air_proposal([idling()], Scope(calibration()), "idle_air", IdleAirPolicy())
     account = explain(proposal, 0, 2)
     assert account.before == 5.0
     assert account.needed == pytest.approx(5.5, abs=0.08)
@@ -143,7 +146,7 @@ def test_a_cell_explains_itself():
 
 
 def test_the_report_accounts_for_every_sample():
-    told = report(idle_air_proposal([idling(throttle_position=np.where(np.arange(6000) < 600, 20.0, 0.4))], calibration(), "idle_air", IdleAirPolicy()))  # fmt: skip
+    told = report(idle_air_proposal([idling(throttle_position=np.where(np.arange(6000) < 600, 20.0, 0.4))], Scope(calibration()), "idle_air", IdleAirPolicy()))  # fmt: skip
     assert told["samples_used"] + sum(told["samples_left_out"].values()) == told["samples"] == 6000
     assert len(told["cells"]) == 10
     assert told["cells"][2]["needed"] == pytest.approx(5.5, abs=0.1)
@@ -166,17 +169,17 @@ def without(log: Log, quantity: str) -> Log:
 )
 def test_what_cannot_be_told_is_one_sentence(log, words):
     with pytest.raises(BadInput, match=words):
-        idle_air_proposal([log], calibration(), "idle_air", IdleAirPolicy())
+        idle_air_proposal([log], Scope(calibration()), "idle_air", IdleAirPolicy())
 
 
 def test_an_automatic_without_its_gear_is_asked_for():
     with pytest.raises(BadInput, match="gearbox is automatic"):
-        idle_air_proposal([idling(in_gear=None)], calibration(), "idle_air", IdleAirPolicy(), automatic=True)
+        idle_air_proposal([idling(in_gear=None)], Scope(calibration()), "idle_air", IdleAirPolicy(), automatic=True)
 
 
 def test_a_table_with_other_axes_or_another_role_is_refused():
     speed = replace(calibration(geared=False).tables[0], x=Axis("engine_speed", "rpm", frozen(POINTS)))
     with pytest.raises(BadInput, match="coolant"):
-        idle_air_proposal([idling()], Calibration("c", "C", (), (speed,)), "idle_air", IdleAirPolicy())
+        idle_air_proposal([idling()], Scope(Calibration("c", "C", (), (speed,))), "idle_air", IdleAirPolicy())
     with pytest.raises(BadInput, match="not a table of idle airflow"):
-        idle_air_proposal([idling()], calibration(), "other", IdleAirPolicy())
+        idle_air_proposal([idling()], Scope(calibration()), "other", IdleAirPolicy())

@@ -43,7 +43,7 @@ def recognise(log: Log, knowledge: Knowledge = NOTHING_KNOWN) -> Log:
         alone = isinstance(reading, str) or reading.match.quantity in JUDGED
         readings.append(reading if isinstance(reading, str) or alone else doubted(channel, reading, fixed))
     winners = _winners(readings)
-    readings = judged_together(log, flat, readings, winners, fixed, knowledge)
+    readings = judged_together(log, flat, readings, winners, knowledge)
     known: list[Channel] = []
     for at, ((_, channel), reading) in enumerate(zip(flat, readings, strict=True)):
         if isinstance(reading, str):
@@ -55,7 +55,7 @@ def recognise(log: Log, knowledge: Knowledge = NOTHING_KNOWN) -> Log:
             known.append(taken(channel, reading, fixed))
     rasters = [(number, raster.time) for number, raster in enumerate(log.rasters)]
     placed = list(zip((number for number, _ in flat), known, strict=True))
-    placed = _with_ethanol(placed, flat, readings, winners, rasters, knowledge)
+    placed = _with_ethanol(placed, log, readings, winners, knowledge)
     placed = _with_engine_off(placed, rasters, readings, winners)
     placed = _absolute(placed, readings, winners, rasters, knowledge)
     placed = _by_line(placed, knowledge)
@@ -107,23 +107,24 @@ def _signal(placed: _Placed, rasters: list[tuple[int, FloatArray]], quantity: st
 
 def _with_ethanol(
     placed: _Placed,
-    flat: list[tuple[int, Channel]],
+    log: Log,
     readings: list[ChannelReading | str],
     winners: dict[str, int],
-    rasters: list[tuple[int, FloatArray]],
     knowledge: Knowledge,
 ) -> _Placed:
     """AFR channels of a flex-fuel car by the ratio of the ethanol content logged with them."""
     if not knowledge.fuel.flexible or knowledge.gauge_ratio is not None or "ethanol_content" not in winners:
         return placed
     result = list(placed)
+    recorded = [channel for raster in log.rasters for channel in raster.channels]
+    rasters = [(number, raster.time) for number, raster in enumerate(log.rasters)]
     for at, reading in enumerate(readings):
         if isinstance(reading, str) or reading.unit != AFR or winners[reading.match.quantity] != at:
             continue
         raster = placed[at][0]
         ethanol = _signal(placed, rasters, "ethanol_content", raster)
         if ethanol is not None:
-            result[at] = (raster, taken(flat[at][1], reading, stoichiometric_ratio(ethanol)))
+            result[at] = (raster, taken(recorded[at], reading, stoichiometric_ratio(ethanol)))
     return result
 
 

@@ -34,13 +34,13 @@ def judged_together(
     flat: list[tuple[int, Channel]],
     readings: list[ChannelReading | str],
     winners: dict[str, int],
-    ratio: float,
     knowledge: Knowledge,
 ) -> list[ChannelReading | str]:
     """The readings of channels whose units speak of each other, judged together; see `joint.judge`."""
     at = winners.get("engine_speed")
     if at is None or isinstance(readings[at], str):
         return readings
+    ratio = knowledge.gauge_ratio or knowledge.fuel.stoichiometric
     base = log.rasters[flat[at][0]].time
     step = max(1, base.size // _LOOKED_AT)
     time = base[::step]

@@ -133,11 +133,13 @@ def _cells(name: str, values: FloatArray, dialect: Dialect) -> list[str]:
     if words is not None:
         cells = [words.get(float(value), "") for value in values]
     else:
+        # Recorded values come in steps: each of them is written once.
+        distinct, place = np.unique(values + 0.0, return_inverse=True)
         text = [
-            _short(value) if digits is None or value != value else f"{value:.{digits}f}" for value in values.tolist()
+            _short(value) if digits is None or value != value else f"{value:.{digits}f}" for value in distinct.tolist()
         ]
-        cells = _decimal(text, dialect)
-    return [cell if number % every == 0 else "" for number, cell in enumerate(cells)]
+        cells = np.array(_decimal(text, dialect), dtype=object)[place].tolist()
+    return cells if every == 1 else [cell if number % every == 0 else "" for number, cell in enumerate(cells)]
 
 
 def _decimal(cells: list[str], dialect: Dialect) -> list[str]:

@@ -125,7 +125,8 @@ def correct(table: Table, bins: Bins, found: Estimate, policy: Policy) -> Correc
     if table.zones and table.y is not None and (after != before).any():
         wanted = after
         weight = np.where(reached, np.sqrt(bins.dwell), 0.0) + np.where(pinned, np.sqrt(bins.dwell.max()) + 1, 0.0)
-        zones, after = _refit(table, wanted, weight, own, reached, policy)
+        held = np.zeros(shape, dtype=np.bool_) if policy.lean_above_load else above_measured_load(table, reached)
+        zones, after = _refit(table, wanted, weight, own, held & ~reached)
         with np.errstate(invalid="ignore", divide="ignore"):
             misfit = np.where(wanted != 0, (after / wanted - 1) * 100, 0.0)
             stages[REFIT] = factor = np.where(before != 0, after / before, 1.0)
@@ -166,17 +167,16 @@ def _rounded(table: Table, factor: FloatArray, filled: BoolArray) -> FloatArray:
 
 
 def _refit(
-    table: Table, wanted: FloatArray, weight: FloatArray, own: Direction, reached: BoolArray, policy: Policy
+    table: Table, wanted: FloatArray, weight: FloatArray, own: Direction, never_lean: BoolArray
 ) -> tuple[tuple[Zone, ...], FloatArray]:
     """Polynomials that come near to the values wanted, and the values they give.
 
-    A polynomial moves everything in its zone. Cells that it would move against their own samples, or lean above the
-    measured load, are held ever more strongly; a zone that still does so after some tries keeps its old coefficients.
+    A polynomial moves everything in its zone. Cells that it would move against their own samples, or lean although they must
+    never be leaned, are held ever more strongly; a zone that still does so after some tries keeps its old coefficients.
     """
     if table.y is None:
         raise TypeError(f"table {table.id} is a curve and has no zones")
     x, y, before = table.x.breakpoints, table.y.breakpoints, table.grid
-    never_lean = above_measured_load(table, reached) & ~policy.lean_above_load & ~reached
     grain = 0.5 * 10.0**-table.decimals
     target, weights = wanted.copy(), weight.copy()
     strongest = float(weight.max()) or 1.0

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from uchiwa.core.evidence.bins import Bins, bin_samples, figures, refined, weighted_bins
+from uchiwa.core.evidence.bins import Bins, Samples, bin_samples, figures, refined, weighted_bins
 from uchiwa.core.evidence.meter_shape import straight_over_bent
 from uchiwa.core.evidence.surface import Conditions, Surface, fit_surface
 from uchiwa.core.evidence.transients import UNKNOWN_FILM
@@ -38,18 +38,13 @@ class Estimate:
 
 def bin_evidence(evidence: Evidence, table: Table, policy: Policy) -> Bins:
     """The used samples of some evidence, gathered on a table's axes."""
+    return bin_samples(table.x, table.y, _used(evidence), policy.estimator, policy.window_percent / 100.0)
+
+
+def _used(evidence: Evidence) -> Samples:
     used = evidence.sieve.used
-    return bin_samples(
-        table.x,
-        table.y,
-        evidence.x[used],
-        evidence.y[used] if evidence.y is not None else None,
-        evidence.error[used],
-        evidence.duration[used],
-        evidence.breaks[used],
-        policy.estimator,
-        policy.window_percent / 100.0,
-    )
+    y = evidence.y[used] if evidence.y is not None else None
+    return Samples(evidence.x[used], y, evidence.error[used], evidence.duration[used], evidence.breaks[used])
 
 
 def estimate(evidence: Evidence, bins: Bins, table: Table, policy: Policy) -> Estimate:
@@ -60,9 +55,9 @@ def estimate(evidence: Evidence, bins: Bins, table: Table, policy: Policy) -> Es
     breakpoint's own value, for their samples lie about it, belongs to their errors: it is what the same means make of the
     surface, read off where the samples lie. So does what they find beyond both errors and the surface does not.
     """
-    used = evidence.sieve.used
-    x, y, error = evidence.x[used], evidence.y[used] if evidence.y is not None else None, evidence.error[used]
-    surface = fit_surface(table, x, y, error, evidence.breaks[used], _conditions(evidence))
+    samples = _used(evidence)
+    x, y, error = samples.x, samples.y, samples.value
+    surface = fit_surface(table, samples, _conditions(evidence))
     unresolved, moving = _unresolved(evidence.grain, bins.spread), _moving(evidence, table)
     floor = np.sqrt(LEAST_ERROR**2 + _following(evidence, table) ** 2 + unresolved**2 + moving**2)
     seen = bins.samples > 0

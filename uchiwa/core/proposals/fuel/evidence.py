@@ -28,7 +28,7 @@ from uchiwa.core.evidence.stretches import NO_GAIN
 from uchiwa.core.evidence.transients import (
     WALL_FILM,
 )
-from uchiwa.core.formulas.computed import SHIPPED, Book
+from uchiwa.core.formulas.evaluation import Scope
 from uchiwa.core.logs.log import BoolArray, FloatArray, Log
 from uchiwa.core.logs.recognition.doubt import ask
 from uchiwa.core.logs.signal import durations
@@ -37,7 +37,7 @@ from uchiwa.core.proposals.fuel.one_log import OneLog, one_log
 from uchiwa.core.proposals.fuel.policy import Policy
 from uchiwa.core.proposals.fuel.samples import Estimated, Evidence, FuelParts
 from uchiwa.core.proposals.fuel.without_transients import free_of_transients
-from uchiwa.core.tables.table import Calibration, Table
+from uchiwa.core.tables.table import Table
 
 _FIRST_DELAY = Delay(0.1, 1.0)
 QUANTITIES = frozenset(
@@ -145,20 +145,13 @@ def _used(table: Table, policy: Policy) -> set[str]:
     return used
 
 
-def gather(
-    logs: Sequence[Log],
-    calibration: Calibration,
-    table: Table,
-    policy: Policy,
-    where: Sequence[str] = (),
-    book: Book = SHIPPED,
-    known: Estimated | None = None,
-) -> Evidence:
+def gather(logs: Sequence[Log], table: Table, policy: Policy, scope: Scope, known: Estimated | None = None) -> Evidence:
     """Fuel errors of all logs on the axes of a table.
 
     Two banks are averaged. Without a measured mixture only closed-loop samples count, with λm/λt = 1.
 
     Args:
+        scope: the calibration that the car ran, which there must be, and the computed channels.
         known: what was estimated when the same was gathered before, which takes most of the time.
 
     Raises:
@@ -167,8 +160,10 @@ def gather(
     """
     if not logs:
         raise BadInput("there is no log to compute from", advice="accept at least one log of this round")
+    if scope.calibration is None:
+        raise TypeError("the fuel error of a table needs the calibration that the car ran")
     ask(logs, _used(table, policy))
-    ones = [one_log(log, calibration, table, policy, where, book) for log in logs]
+    ones = [one_log(log, scope.calibration, table, policy, scope.book) for log in logs]
     delay, gain = NO_DELAY, NO_GAIN
     if known is not None:
         delay, gain = known.delay, known.delay_gain

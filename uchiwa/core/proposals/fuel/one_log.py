@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -16,7 +15,7 @@ from uchiwa.core.evidence.regions import regions
 from uchiwa.core.evidence.steadied import steadied
 from uchiwa.core.evidence.transients import SLOW_TRIMS, WALL_FILM, film_signals, trim_signals
 from uchiwa.core.formulas.computed import Book
-from uchiwa.core.formulas.evaluation import condition
+from uchiwa.core.formulas.evaluation import Scope, Workings
 from uchiwa.core.logs.log import BoolArray, FloatArray, IntArray, Log
 from uchiwa.core.logs.timebase import on_one_base
 from uchiwa.core.proposals.fuel import banks
@@ -90,31 +89,22 @@ def _target(signals: dict[str, FloatArray], calibration: Calibration, policy: Po
     return looked_up
 
 
-def _own_conditions(
-    time: FloatArray,
-    signals: dict[str, FloatArray],
-    calibration: Calibration,
-    table: Table,
-    policy: Policy,
-    where: Sequence[str],
-    book: Book,
-) -> list[tuple[str, BoolArray]]:
+def _own_conditions(log: Workings, table: Table, policy: Policy) -> list[tuple[str, BoolArray]]:
     """What conditions of one's own leave out, after what was recorded while another table was in use."""
-    own = [(text, ~condition(text, signals, time, calibration, book=book)) for text in (*policy.where, *where)]
+    own = [(text, ~log.condition(text)) for text in policy.where]
     if table.id in policy.in_use:
-        own.insert(0, (NOT_IN_USE, ~condition(policy.in_use[table.id], signals, time, calibration, book=book)))
+        own.insert(0, (NOT_IN_USE, ~log.condition(policy.in_use[table.id])))
     return own
 
 
-def one_log(
-    log: Log, calibration: Calibration, table: Table, policy: Policy, where: Sequence[str], book: Book
-) -> OneLog:
+def one_log(log: Log, calibration: Calibration, table: Table, policy: Policy, book: Book) -> OneLog:
     """A log's signals for the fuel error of a table.
 
     Raises:
         BadInput: a channel that is needed was not recorded, or a condition is wrong.
     """
     time, signals = on_one_base(log)
+    workings = Workings(time, signals, Scope(calibration, None, book))
     zero = np.zeros(time.shape)
     x = steadied(time, axis_values(table.x, signals, log.name))
     y = steadied(time, axis_values(table.y, signals, log.name)) if table.y is not None else None
@@ -122,8 +112,8 @@ def one_log(
     if policy.source != "fuel":
         return OneLog(
             time, signals, x, y, np.ones(time.shape), zero, zero, zero, region,
-            _own_conditions(time, signals, calibration, table, policy, where, book),
-            ratio=against_trusted(policy.source, table, time, signals, calibration, book, log.name),
+            _own_conditions(workings, table, policy),
+            ratio=against_trusted(policy.source, table, workings, calibration, log.name),
         )  # fmt: skip
     rails = applies(rule_named("rail"), policy.without, policy.also)
     measured = banks.mixture(time, signals, Limits(), rails=rails)
@@ -135,7 +125,7 @@ def one_log(
         raise BadInput(
             "the log has no λ target to compare the measured mixture with", where=log.name, advice="record it as well"
         )
-    own = _own_conditions(time, signals, calibration, table, policy, where, book)
+    own = _own_conditions(workings, table, policy)
     if target is not None:
         own.append((NO_TARGET, ~(target > 0) & ~np.isnan(target)))
         target = np.where(target > 0, target, np.nan)

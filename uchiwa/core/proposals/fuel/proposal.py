@@ -10,6 +10,7 @@ import numpy as np
 from uchiwa.core.errors import BadInput
 from uchiwa.core.evidence.bins import Bins
 from uchiwa.core.evidence.regions import Region
+from uchiwa.core.formulas.evaluation import Scope
 from uchiwa.core.logs.log import BoolArray, FloatArray, IntArray, Log
 from uchiwa.core.proposals.fuel.correction import INTERVAL, Correction, correct
 from uchiwa.core.proposals.fuel.estimate import Estimate, bin_evidence, enough_evidence, estimate
@@ -73,7 +74,8 @@ def fuel_proposal(
         BadInput: no such table, a table of another kind, or logs that cannot serve.
     """
     table = airflow_table(calibration, table_id)
-    return proposal_from(gather(logs, calibration, table, policy, where), table, policy)
+    sifted = policy.model_copy(update={"where": (*policy.where, *where)})
+    return proposal_from(gather(logs, table, sifted, Scope(calibration)), table, policy)
 
 
 def airflow_table(calibration: Calibration, table_id: str) -> Table:

@@ -10,20 +10,24 @@ from uchiwa.core.airflow.crosscheck import meter_air
 from uchiwa.core.airflow.speed_density import charge_temperature, cylinder_air, engine_airflow
 from uchiwa.core.errors import BadInput
 from uchiwa.core.evidence.gather import axis_values
-from uchiwa.core.formulas.computed import Book
 from uchiwa.core.formulas.evaluation import Workings
 from uchiwa.core.logs.log import FloatArray
 from uchiwa.core.tables.table import Calibration, Table
 
 
-def speed_density(
-    table: Table, time: FloatArray, signals: dict[str, FloatArray], calibration: Calibration, book: Book, name: str
-) -> FloatArray:
+def speed_density(table: Table, log: Workings, calibration: Calibration, name: str) -> FloatArray:
     """Air by speed density from one VE table, g/s; see `airflow.cylinder_air`.
+
+    Args:
+        table: of volumetric efficiency.
+        log: its signals, with what the share of the charge's temperature may name.
+        calibration: that the car ran.
+        name: of the log, for messages.
 
     Raises:
         BadInput: a channel or a constant is missing.
     """
+    signals = log.signals
     displacement, cylinders = calibration.constant("displacement"), calibration.constant("cylinders")
     if displacement is None or cylinders is None:
         raise BadInput(
@@ -41,7 +45,7 @@ def speed_density(
     y = axis_values(table.y, signals, name) if table.y is not None else None
     ve = table.lookup(axis_values(table.x, signals, name), y)
     air = signals["intake_air_temperature"]
-    share = np.asarray(Workings(time, signals, calibration, None, book).value("charge_share"), dtype=np.float64)
+    share = np.asarray(log.value("charge_share"), dtype=np.float64)
     charge = charge_temperature(air, signals.get("coolant_temperature", air), share)
     per_cylinder = cylinder_air(ve, signals["manifold_pressure"], charge, displacement, int(cylinders))
     return engine_airflow(per_cylinder, int(cylinders), signals["engine_speed"])
@@ -50,10 +54,8 @@ def speed_density(
 def against_trusted(
     source: Literal["meter", "speed_density"],
     table: Table,
-    time: FloatArray,
-    signals: dict[str, FloatArray],
+    log: Workings,
     calibration: Calibration,
-    book: Book,
     name: str,
 ) -> FloatArray:
     """Trusted air over the air of the table's own model, at each sample; shape (n,).
@@ -61,12 +63,13 @@ def against_trusted(
     Raises:
         BadInput: the trusted model is the table's own, or something it needs is missing.
     """
+    signals = log.signals
     meter = meter_air(signals, calibration, name)
     if meter is None:
         raise BadInput("the log has no airflow by the meter", where=name, advice="record airflow or the meter's signal")
     with np.errstate(invalid="ignore", divide="ignore"):
         if source == "meter" and table.role == "volumetric_efficiency":
-            ratio = meter / speed_density(table, time, signals, calibration, book, name)
+            ratio = meter / speed_density(table, log, calibration, name)
         elif source == "speed_density" and table.role == "maf_curve":
             tables = calibration.by_role("volumetric_efficiency")
             if not tables:
@@ -74,7 +77,7 @@ def against_trusted(
                     "the calibration has no VE table to trust", advice="hold the curve against the fuel error"
                 )
             own = table.lookup(axis_values(table.x, signals, name))
-            ratio = speed_density(tables[0], time, signals, calibration, book, name) / own
+            ratio = speed_density(tables[0], log, calibration, name) / own
         else:
             raise BadInput(
                 f"{table.title} cannot be held against itself",

@@ -11,8 +11,7 @@ from uchiwa.core.airflow.crosscheck import meter_air
 from uchiwa.core.errors import BadInput
 from uchiwa.core.evidence.conditions import Sieve, sift
 from uchiwa.core.evidence.gather import axis_values
-from uchiwa.core.formulas.computed import SHIPPED, Book
-from uchiwa.core.formulas.evaluation import condition
+from uchiwa.core.formulas.evaluation import Scope, Workings, condition
 from uchiwa.core.idle.moments import NO_READING, OUTSIDE, Gear, IdleRules, idle_moments
 from uchiwa.core.idle.starts import running
 from uchiwa.core.logs.log import BoolArray, FloatArray, IntArray, Log
@@ -90,23 +89,16 @@ class IdleAirEvidence:
 
 
 def gather_idle(
-    logs: Sequence[Log],
-    calibration: Calibration,
-    table: Table,
-    policy: IdleAirPolicy,
-    *,
-    automatic: bool | None = None,
-    book: Book = SHIPPED,
+    logs: Sequence[Log], table: Table, policy: IdleAirPolicy, scope: Scope, *, automatic: bool | None = None
 ) -> IdleAirEvidence:
     """Idle moments of logs, each with the air that the engine needed.
 
     Args:
         logs: recognised.
-        calibration: that the car ran.
         table: of the role `idle_airflow`.
         policy: which samples count.
+        scope: the calibration that the car ran, which there must be, and the computed channels that conditions may name.
         automatic: whether the gearbox pulls in gear while standing; None if nobody said.
-        book: computed channels that conditions may name.
 
     Raises:
         BadInput: a channel that is needed is wanting, or no sample is left.
@@ -116,8 +108,11 @@ def gather_idle(
         raise BadInput("there is no log", advice="give at least one")
     ask(logs, {"coolant_temperature", "airflow", "manifold_pressure", "intake_air_temperature"})
     bases = [(log.name, *on_one_base(log)) for log in logs]
+    calibration = scope.calibration
+    if calibration is None:
+        raise TypeError("idle air needs the calibration that the car ran")
     source, told = _source(bases, calibration, table, policy)
-    asked = _Asked(calibration, table, policy, source, automatic, book)
+    asked = _Asked(calibration, table, policy, source, automatic, scope)
     parts = [_of_log(one, asked) for one in bases]
     notes = list(dict.fromkeys([*told, *(note for one in parts for note in one.notes)]))
     verdicts, reasons = _one_sieve([one.sieve for one in parts])
@@ -131,7 +126,7 @@ def gather_idle(
             f"the mixture at idle is {abs(mixture) * 100:.0f} % {way} of its target: put fuel right first, for air "
             "that is needed changes with it"
         )
-    return _joined(tuple(log.name for log in logs), source, parts, sieve, mixture, tuple(notes))
+    return _joined(logs, source, parts, sieve, (mixture, tuple(notes)))
 
 
 @dataclass(frozen=True, eq=False)
@@ -143,7 +138,7 @@ class _Asked:
     policy: IdleAirPolicy
     source: str
     automatic: bool | None
-    book: Book
+    scope: Scope
 
 
 @dataclass(frozen=True, eq=False)
@@ -162,16 +157,20 @@ class _Part:
 
 
 def _joined(
-    names: tuple[str, ...], source: str, parts: Sequence[_Part], sieve: Sieve, mixture: float, notes: tuple[str, ...]
+    logs: Sequence[Log], source: str, parts: Sequence[_Part], sieve: Sieve, told: tuple[float, tuple[str, ...]]
 ) -> IdleAirEvidence:
-    """The samples of all logs, one after the other, each log's stretches apart from the others'."""
+    """The samples of all logs, one after the other, each log's stretches apart from the others'.
+
+    Args:
+        told: the fuel error at idle, and notes.
+    """
 
     def every(read: Callable[[_Part], FloatArray]) -> FloatArray:
         return np.concatenate([read(one) for one in parts])
 
     offset = np.cumsum([0, *(int(one.stretch.max(initial=-1)) + 1 for one in parts)])
     return IdleAirEvidence(
-        names,
+        tuple(log.name for log in logs),
         source,
         np.repeat(np.arange(len(parts)), [one.time.size for one in parts]).astype(np.int64),
         every(lambda one: one.time),
@@ -183,8 +182,7 @@ def _joined(
         every(lambda one: one.duration),
         np.concatenate([one.stretch + offset[number] for number, one in enumerate(parts)]).astype(np.int64),
         sieve,
-        mixture,
-        notes,
+        *told,
     )
 
 
@@ -240,7 +238,7 @@ def _is_the_tables_own(log: _Based, table: Table) -> bool:
 
 def _of_log(log: _Based, asked: _Asked) -> _Part:
     name, time, signals = log
-    table, policy, calibration = asked.table, asked.policy, asked.calibration
+    table, policy = asked.table, asked.policy
     if "coolant_temperature" not in signals:
         raise BadInput(
             "the log has no coolant temperature, the axis of the table",
@@ -253,7 +251,7 @@ def _of_log(log: _Based, asked: _Asked) -> _Part:
     air, notes = _air(log, asked)
     if moments.targeted:
         air = air * _to_target(time, signals["engine_speed"], moments.away)
-    own = [(text, ~condition(text, signals, time, calibration, book=asked.book)) for text in policy.where]
+    own = [(text, ~condition(text, signals, time, asked.scope)) for text in policy.where]
     missing = ~np.isfinite(air) | ~np.isfinite(coolant)
     found = [*moments.reasons, (NO_READING, missing), (OUTSIDE, ~table.x.covers(np.nan_to_num(coolant))), *own]
     sieve = sift(found, time.size)
@@ -278,7 +276,7 @@ def _air(log: _Based, asked: _Asked) -> tuple[FloatArray, tuple[str, ...]]:
             "the air that the engine took stands for what was desired: they differ by leaks and by the actuator",
         )
     ve = calibration.by_role("volumetric_efficiency")[0]
-    air = speed_density(ve, time, signals, calibration, asked.book, name)
+    air = speed_density(ve, Workings(time, signals, asked.scope), calibration, name)
     return air, ("the air is speed density's: as good as VE at idle",)
 
 

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from uchiwa.core.errors import BadInput
 from uchiwa.core.evidence.falling_fit import FallingFit, SampleWeights, fit_falling
-from uchiwa.core.formulas.computed import SHIPPED, Book
+from uchiwa.core.formulas.evaluation import Scope
 from uchiwa.core.idle.moments import Gear
 from uchiwa.core.idle.switched_load import SwitchedLoad, switched_load
 from uchiwa.core.logs.log import BoolArray, FloatArray, Log
@@ -106,21 +106,25 @@ def idle_air_table(calibration: Calibration, table_id: str) -> Table:
 
 
 def idle_air_proposal(
-    logs: Sequence[Log],
-    calibration: Calibration,
-    table_id: str,
-    policy: IdleAirPolicy,
-    *,
-    automatic: bool | None = None,
-    book: Book = SHIPPED,
+    logs: Sequence[Log], scope: Scope, table_id: str, policy: IdleAirPolicy, *, automatic: bool | None = None
 ) -> IdleAirProposal:
     """The air that the engine needs at idle, by coolant temperature and gear.
+
+    Args:
+        logs: recognised.
+        scope: the calibration that the car ran, which there must be, and the computed channels that conditions may name.
+        table_id: of a table of the role `idle_airflow`.
+        policy: how cautious to be.
+        automatic: whether the gearbox pulls in gear while standing; None if nobody said.
 
     Raises:
         BadInput: there is no such table, or the logs lack a channel, or none of their samples is an idle moment.
     """
+    calibration = scope.calibration
+    if calibration is None:
+        raise TypeError("idle air needs the calibration that the car ran")
     table = idle_air_table(calibration, table_id)
-    evidence = gather_idle(logs, calibration, table, policy, automatic=automatic, book=book)
+    evidence = gather_idle(logs, table, policy, scope, automatic=automatic)
     return proposal_from(evidence, table, policy, rows_of(calibration, table, policy))
 
 
@@ -161,7 +165,9 @@ def proposal_from(
         offset = np.full(before.shape, np.nan)
         neutral = next((one for one in curves if one.gear is Gear.NEUTRAL), None)
         if gear is Gear.IN_GEAR and neutral is not None and policy.strength > 0:
-            moved, offset, told = _above_neutral(table, policy, neutral, fit, moved, row, open_[row])
+            moved, offset, told = _above_neutral(
+                table, policy, neutral, GearCurve(gear, row, fit, moved, offset), open_[row]
+            )
             notes += told
         after[row], state[row] = moved.after, moved.state
         if moved.rising:
@@ -232,15 +238,10 @@ def _curve_policy(table: Table, policy: IdleAirPolicy, open_: BoolArray, pinned:
 
 
 def _above_neutral(
-    table: Table,
-    policy: IdleAirPolicy,
-    neutral: GearCurve,
-    fit: FallingFit,
-    moved: MovedCurve,
-    row: int,
-    open_: BoolArray,
+    table: Table, policy: IdleAirPolicy, neutral: GearCurve, in_gear: GearCurve, open_: BoolArray
 ) -> tuple[MovedCurve, FloatArray, list[str]]:
     """The row in gear at temperatures where it was not measured: neutral plus what lies between the two."""
+    fit, moved, row = in_gear.fit, in_gear.moved, in_gear.row
     both = moved.reached & neutral.moved.reached
     before = table.grid[row]
     points = table.x.breakpoints

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from enum import StrEnum
+from typing import NamedTuple
 
 import numpy as np
 
-from uchiwa.core.logs.log import FloatArray
+from uchiwa.core.knock.known import Heard
 from uchiwa.core.proposals.torque.policy import TorquePolicy
 from uchiwa.core.pulls.gain import Method, SparkGain
 from uchiwa.core.tables.difference import signed
@@ -80,27 +81,41 @@ class NextRun:
     words: str
 
 
-def decide(
-    column: int,
-    speeds: FloatArray,
-    loads: FloatArray,
-    spark: float,
-    gain: SparkGain,
-    clean: float,
-    knocked: float,
-    listened: bool,
-    edge: float,
-    policy: TorquePolicy,
-) -> Decision:
-    """Keep, add, take back: the lower of best torque and the knock limit with its margin, reached step by step."""
-    why: list[str] = []
-    ask: list[NextRun] = []
+class Column(NamedTuple):
+    """A column of a spark table: its number, engine speed, the load at which it was run, and the spark given there."""
+
+    number: int
+    speed: float
+    load: float
+    spark: float
+
+
+class _Said(NamedTuple):
+    """What is said of a decision as it is made: reasons, and runs that would tell more."""
+
+    why: list[str]
+    ask: list[NextRun]
+
+
+def decide(at: Column, gain: SparkGain, heard: Heard, edge: float, policy: TorquePolicy) -> Decision:
+    """Keep, add, take back: the lower of best torque and the knock limit with its margin, reached step by step.
+
+    Args:
+        at: the column.
+        gain: what a degree is worth there.
+        heard: of knock there.
+        edge: spark that knocked there, or that speeds beside say would; NaN if none.
+        policy: the steps.
+    """
+    spark, (clean, knocked, _) = at.spark, heard
+    said = _Said([], [])
+    why, ask = said
     limit = edge - policy.knock_margin
     if np.isfinite(knocked):
         why.append(f"{knocked:.1f}° knocked here: no more than {limit:.1f}°, {policy.knock_margin:g}° below")
     elif np.isfinite(limit):
         why.append(f"it knocked at speeds beside: no more than {limit:.1f}°")
-    torque_target, advice = _by_torque(spark, gain, policy, why, ask)
+    torque_target, advice = _by_torque(spark, gain, policy, said)
     target = float(np.fmin(torque_target, limit)) if np.isfinite(torque_target) or np.isfinite(limit) else float("nan")
     after = spark
     if np.isfinite(limit) and limit < spark - 0.05:
@@ -110,21 +125,20 @@ def decide(
         distance = target - spark
         if distance > _ENOUGH:
             step = policy.add_far if distance >= policy.far else policy.add
-            after, advice = _allowed(spark, min(distance, step, policy.most), clean, listened, policy, why, ask)
+            after, advice = _allowed(spark, min(distance, step, policy.most), heard, policy, said)
         elif distance < -2 * _ENOUGH and advice is Advice.BACK:
             after = max(target, spark - policy.most)
         elif advice is Advice.BACK:
             advice = Advice.KEEP
     return Decision(
-        column, float(speeds[column]), float(loads[column]), spark, target, after, gain.best, gain.best_error, clean,
+        at.number, at.speed, at.load, spark, target, after, gain.best, gain.best_error, clean,
         knocked, gain, advice, tuple(why), ask[0] if ask else None,
     )  # fmt: skip
 
 
-def _by_torque(
-    spark: float, gain: SparkGain, policy: TorquePolicy, why: list[str], ask: list[NextRun]
-) -> tuple[float, Advice]:
+def _by_torque(spark: float, gain: SparkGain, policy: TorquePolicy, said: _Said) -> tuple[float, Advice]:
     """The spark that torque asks for, and what follows; spark goes in only on a gain that scatter does not explain."""
+    why, ask = said
     if gain.method is Method.NONE:
         why.append("only one spark was run: a gain cannot be told")
         ask.append(NextRun(spark - _APART, 2, f"{_APART:g}° less, to see what a degree is worth"))
@@ -164,17 +178,10 @@ def _again(gain: SparkGain, worth: float) -> NextRun:
     )
 
 
-def _allowed(
-    spark: float,
-    rise: float,
-    clean: float,
-    listened: bool,
-    policy: TorquePolicy,
-    why: list[str],
-    ask: list[NextRun],
-) -> tuple[float, Advice]:
+def _allowed(spark: float, rise: float, heard: Heard, policy: TorquePolicy, said: _Said) -> tuple[float, Advice]:
     """How much of a rise known safety allows."""
-    if not listened:
+    (why, ask), clean = said, heard.clean
+    if not heard.listened:
         why.append("nothing listened for knock in these runs: record retard, level, count or the driver's marks")
         return spark, Advice.FAR
     top = clean + policy.beyond if np.isfinite(clean) else -np.inf

@@ -11,12 +11,12 @@ from uchiwa.core.errors import BadInput
 from uchiwa.core.evidence.gather import axis_values
 from uchiwa.core.knock.evidence import Knock, Placed, gather_knock
 from uchiwa.core.knock.judgement import Cluster, clusters
-from uchiwa.core.knock.known import heard_in, knock_limits
+from uchiwa.core.knock.known import Told, heard_in, knock_limits
 from uchiwa.core.logs.log import BoolArray, FloatArray, Log
 from uchiwa.core.proposals.chosen_cells import Cell, cells_mask
 from uchiwa.core.proposals.knock.policy import KnockPolicy
 from uchiwa.core.proposals.knock.proposal import counts_as_real, spark_table
-from uchiwa.core.proposals.torque.decision import Decision, decide
+from uchiwa.core.proposals.torque.decision import Column, Decision, decide
 from uchiwa.core.proposals.torque.policy import TorquePolicy
 from uchiwa.core.pulls.gain import Gains, gains
 from uchiwa.core.pulls.pull import Pull
@@ -96,29 +96,38 @@ def torque_proposal(
     table = spark_table(calibration, table_id)
     heard = gather_knock(logs, table)
     judged = clusters(heard, table, gather_knock(safer, table) if safer else None)
-    return torque_from(logs, table, calibration.constant("displacement"), policy, load, heard, judged)
+    return torque_from(logs, table, Ran(calibration.constant("displacement"), load), (heard, judged), policy)
+
+
+@dataclass(frozen=True)
+class Ran:
+    """With what pulls were run.
+
+    Attributes:
+        displacement: L, if it is known.
+        load: of the road; None if nothing is known of it.
+        hidden: (log, pull number) of pulls that are not to count.
+    """
+
+    displacement: float | None
+    load: RoadLoad | None
+    hidden: frozenset[tuple[int, int]] = frozenset()
 
 
 def torque_from(
-    logs: Sequence[Log],
-    table: Table,
-    displacement: float | None,
-    policy: TorquePolicy,
-    load: RoadLoad | None,
-    heard: Knock,
-    judged: tuple[Cluster, ...],
-    hidden: frozenset[tuple[int, int]] = frozenset(),
+    logs: Sequence[Log], table: Table, ran: Ran, knocked: tuple[Knock, tuple[Cluster, ...]], policy: TorquePolicy
 ) -> TorqueProposal:
-    """The same from what has been gathered; `hidden` are (log, pull number) that are not to count.
+    """The same from what has been gathered: `knocked` is the knock of the logs, and how it was judged.
 
     Raises:
         BadInput: no log holds a pull with torque.
     """
+    (heard, judged), displacement = knocked, ran.displacement
     numbered = [
         (index, pull)
         for index, log in enumerate(logs)
-        for pull in pulls_of(log, load)
-        if (index, pull.number) not in hidden and pull.known.any()
+        for pull in pulls_of(log, ran.load)
+        if (index, pull.number) not in ran.hidden and pull.known.any()
     ]
     if not numbered:
         raise BadInput(
@@ -140,16 +149,22 @@ def torque_from(
     real = [_turned(one, turned) for cluster in judged if counts_as_real(cluster, noise) for one in cluster.events]
     excused = [one for cluster in judged if cluster.number in policy.noise for one in cluster.events]
     clean_or_not = {
-        int(column): heard_in(int(column), numbered, everything, real, excused, flat, float(present[column]))
+        int(column): heard_in(int(column), numbered, everything, Told(real, excused), (flat, float(present[column])))
         for column in run
     }
     limits = knock_limits(speeds, present, {column: (clean, low) for column, (clean, low, _) in clean_or_not.items()})
     decisions = [
-        decide(column, speeds, loads, float(present[column]), told.bands[column], *heard, float(limits[column]), policy)
-        for column, heard in clean_or_not.items()
+        decide(
+            Column(column, float(speeds[column]), float(loads[column]), float(present[column])),
+            told.bands[column],
+            there,
+            float(limits[column]),
+            policy,
+        )
+        for column, there in clean_or_not.items()
     ]
     knocks = {cell for one in judged if counts_as_real(one, noise) for cell in one.cells}
-    after, state = _applied(flat, decisions, rows, policy, knocks, turned)
+    after, state = _applied((flat, turned), decisions, rows, policy, knocks)
     if turned:
         after, state = after.T.copy(), state.T.copy()
     return TorqueProposal(
@@ -205,19 +220,19 @@ def _nearest_rows(axis: Axis, load: float) -> list[int]:
 
 
 def _applied(
-    table: Table,
+    laid: tuple[Table, bool],
     decisions: Sequence[Decision],
     ran: BoolArray,
     policy: TorquePolicy,
     real: set[tuple[int, int]],
-    turned: bool,
 ) -> tuple[FloatArray, np.ndarray]:
-    """The decisions in the table's cells; the table has engine speed along its columns.
+    """The decisions in the table's cells; the table has engine speed along its columns, and may have been turned.
 
     Spark goes in only where the runs went: in rows that are nearest to their samples. It goes out of both rows around
     their load, so that the lookup falls by all that was decided, and out of every higher load too. Pinned cells stay, and
     no cell with real knock rises.
     """
+    table, turned = laid
     before, after = table.grid, table.grid.copy()
     state = np.full(table.shape, "kept", dtype=object)
 

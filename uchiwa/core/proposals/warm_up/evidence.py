@@ -11,7 +11,7 @@ from uchiwa.core.errors import BadInput
 from uchiwa.core.evidence.conditions import RULES, Limits, Samples, Sieve, sift
 from uchiwa.core.evidence.gather import axis_values
 from uchiwa.core.formulas.computed import SHIPPED, Book
-from uchiwa.core.formulas.evaluation import condition
+from uchiwa.core.formulas.evaluation import Scope, condition
 from uchiwa.core.idle.starts import after_start, running
 from uchiwa.core.logs.log import BoolArray, FloatArray, IntArray, Log
 from uchiwa.core.logs.recognition.doubt import ask
@@ -243,7 +243,10 @@ def _reasons(
     raw, error, coolant, late = at
     samples = Samples(time, signals, Limits(), asked.policy.settle_s)
     ruled = {rule.id: rule.finds(samples) for rule in RULES if rule.id in _RULES}
-    own = [(text, ~condition(text, signals, time, asked.calibration, book=asked.book)) for text in asked.policy.where]
+    own = [
+        (text, ~condition(text, signals, time, Scope(asked.calibration, None, asked.book)))
+        for text in asked.policy.where
+    ]
     missing = ~np.isfinite(error) | ~np.isfinite(coolant)
     return [
         (NOT_RUNNING, ~running(signals["engine_speed"])),

@@ -244,28 +244,33 @@ class _Reading:
             except BadInput as error:
                 raise NotRepresentableError(error.what) from None
         return self._placed(
-            found, letter, size, quantity, unit, lambda part: self._number(part, conversion, axis.order)
+            found, letter, size, (quantity, unit), lambda part: self._number(part, conversion, axis.order)
         )
 
     def _shared_axis(self, axis: AxisDescription, size: int) -> AxisPlace:
         points = self.description.axes[axis.points]
         conversion = self.description.conversion(points.conversion)
         told = points.unit if points.unit is not None else conversion.unit
-        quantity, unit = self._looked_up(points.input, told)
         record = self.description.record(points.deposit)
         found = record.addresses(points.address, {f"{POINTS}X": size}, self.description.alignment)
-        return self._placed(found, "X", size, quantity, unit, lambda part: self._number(part, conversion, points.order))
+        return self._placed(
+            found,
+            "X",
+            size,
+            self._looked_up(points.input, told),
+            lambda part: self._number(part, conversion, points.order),
+        )
 
     def _placed(
         self,
         found: dict[str, tuple[int, Part]],
         letter: str,
         size: int,
-        quantity: str,
-        unit: str,
+        what: tuple[str, str],
         number: Callable[[Part], Number],
     ) -> AxisPlace:
         """Breakpoints that stand in the image; a count that stands beside them must be as it is assumed."""
+        quantity, unit = what
         address, part = _part(found, f"{POINTS}{letter}")
         if part.order == "INDEX_DECR":
             raise NotRepresentableError("the breakpoints of one of its axes fall")

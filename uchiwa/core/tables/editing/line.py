@@ -90,16 +90,16 @@ def edited(
             "the cell line is empty", advice="write an expression such as x*1.05, or a word such as smooth 40"
         )
     values = _apply(seen, area, words, Known(was, bins))
-    return finished(table, area, values, seen, words, display)
+    return finished(table, area, values, words, display)
 
 
-def finished(table: Table, area: Area, values: FloatArray, seen: Table, words: str, display: DisplayUnits) -> Edited:
+def finished(table: Table, area: Area, values: FloatArray, words: str, display: DisplayUnits) -> Edited:
     """An edit's values, given as they are seen, as they are kept: at the table's precision and within its limits.
 
     Raises:
         BadInput: nothing would change.
     """
-    moved = area.open & (values != seen.grid)
+    moved = area.open & (values != shown_table(table, display).grid)
     wanted = np.where(moved, value_scale(table, display).stored(values), table.grid)
     kept = np.where(moved, table.rounded(wanted), table.grid)
     after = _with(table, kept, moved)

@@ -103,7 +103,7 @@ def brush(
     with unit_of_work():
         one, use, _ = _part_of_first(asked, part)
         found, count, seconds = brushed(
-            one.log.time, one.log.whole(x), one.log.whole(y), use, (box[0], box[1]), (box[2], box[3])
+            one.log.time, one.log.whole(x), one.log.whole(y), use, ((box[0], box[1]), (box[2], box[3]))
         )
     return JSONResponse(
         {
