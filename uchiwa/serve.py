@@ -18,13 +18,14 @@ import uvicorn
 from uchiwa import forking
 from uchiwa.figures import gather_in, serve_figures
 from uchiwa.log_output import begin_logging
+from uchiwa.parent import end_with_parent
 from uchiwa.services import joining
 from uchiwa.settings import DEMO, Settings, read_settings
 from uchiwa.store import one_time_links, second_factor, server
 from uchiwa.store.database import connect_to, unit_of_work
-from uchiwa.store.place import free_port, port_is_free
+from uchiwa.store.place import Place, free_port, port_is_free
 from uchiwa.store.schema import migrate
-from uchiwa.web_processes import fork_and_miss
+from uchiwa.web_processes import serve_from
 
 _WAIT_S = 15
 WS_LIMIT_BYTES = 300_000
@@ -67,20 +68,21 @@ def serve(*, with_demo: bool) -> None:
         figures = serve_figures(settings)
         if figures is not None:
             beside.callback(figures.shutdown)
-        fork_and_miss()
-        uvicorn.run(
-            "uchiwa.web.app:served",
-            factory=True,
-            workers=settings.web_processes,
-            host="127.0.0.1",
-            port=settings.port,
-            http="uchiwa.web.requests.protocol:PunctualProtocol",
-            log_level="warning",
-            proxy_headers=False,
-            ws="websockets-sansio",
-            ws_max_size=WS_LIMIT_BYTES,
-            timeout_graceful_shutdown=_WAIT_S,
-            timeout_worker_healthcheck=_BUSY_S,
+        serve_from(
+            uvicorn.Config(
+                "uchiwa.web.app:served",
+                factory=True,
+                workers=settings.web_processes,
+                host="127.0.0.1",
+                port=settings.port,
+                http="uchiwa.web.requests.protocol:PunctualProtocol",
+                log_level="warning",
+                proxy_headers=False,
+                ws="websockets-sansio",
+                ws_max_size=WS_LIMIT_BYTES,
+                timeout_graceful_shutdown=_WAIT_S,
+                timeout_worker_healthcheck=_BUSY_S,
+            )
         )
     finally:
         for one in (signal.SIGINT, signal.SIGTERM):
@@ -104,12 +106,27 @@ def _comes_free(port: int) -> bool:
 
 
 def _load_demo() -> None:
+    """Load the demo data where everything is loaded already."""
+    loading = forking.context().Process(target=_demo, args=(dict(os.environ),))
+    loading.start()
+    loading.join()
+    if loading.exitcode:
+        raise SystemExit(loading.exitcode)
+
+
+def _demo(environment: dict[str, str]) -> None:
+    forking.begin_forked("uchiwa demo", environment)
+    end_with_parent()
     from uchiwa import demo
 
+    place = Place.load()
+    if place is not None:
+        connect_to(place)
     if not demo.loaded():
         click.echo("Driving the stand-in cars for the demo data, about a minute …")
         demo.load(click.echo)
     click.echo(f"Sign in with {demo.EMAIL} and the password {demo.PASSWORD}")
+    sys.stdout.flush()
 
 
 @contextmanager

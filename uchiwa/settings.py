@@ -43,6 +43,14 @@ class Settings(BaseSettings):
     db_port: int | None = Field(
         default=None, gt=0, lt=65536, description="of the database, on loopback; by default one that is free"
     )
+    db_verified: bool = Field(
+        default=True,
+        description="a database on another machine has to prove by its certificate who it is; it is encrypted anyway",
+    )
+    db_authority: Path | None = Field(
+        default=None,
+        description="file with the certificate of the authority that has signed the database's; by default the system's",
+    )
     db_fast: bool = Field(default=False, description="let the database write to disk late; for tests only")
     drives_kept: Path | None = Field(
         default=None, description="folder in which drives of stand-in cars are kept, so that none is simulated twice"

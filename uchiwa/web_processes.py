@@ -6,6 +6,7 @@ import contextlib
 import ctypes
 import os
 from collections.abc import Callable
+from contextlib import closing
 from multiprocessing.context import ForkServerProcess
 from socket import socket
 
@@ -50,7 +51,13 @@ def _give_back_memory() -> None:
             allocator.mallopt(option, value)
 
 
-def fork_and_miss() -> None:
-    """Have uvicorn start its processes as such."""
+def serve_from(config: Config) -> None:
+    """Answer from web processes, even if it is one alone, until told to stop; what looks after them answers nothing itself.
+
+    Raises:
+        SystemExit: the address cannot be bound.
+    """
     multiprocess.Process = MissedProcess
     multiprocess.get_subprocess = _forked
+    with closing(config.bind_socket()) as address:
+        multiprocess.Multiprocess(config, sockets=[address]).run()

@@ -63,7 +63,7 @@ def look(log_id: int) -> LogFile:
 
 
 def kill(what: str, log_id: int) -> None:
-    """Kill the worker or the database in the middle of an import; one that was over too soon is done again."""
+    """Kill the worker or the database while an import keeps its samples; one that was over too soon is done again."""
     (victim,) = (one.id for one in by_kind(os.environ["UCHIWA_HOME"])[what])
     deadline = time.monotonic() + 90
     seen = 0
@@ -72,7 +72,7 @@ def kill(what: str, log_id: int) -> None:
         if log.state == "ready":
             with unit_of_work():
                 import_results.read_again([log])
-        elif log.state == "importing" and log.reading and 40 <= log.percent < 100:
+        elif log.state == "importing" and log.reading and 30 <= log.percent < 100:
             os.kill(victim, signal.SIGKILL)
             print(log.percent)
             return

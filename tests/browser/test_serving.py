@@ -76,7 +76,7 @@ def test_a_kill_in_the_middle_of_an_import_loses_nothing(tmp_path):
         log = served.step("import_under_fire", "make")
         for victim in ("database", "worker"):
             percent = int(served.step("import_under_fire", "kill", victim, log))
-            assert 40 <= percent < 100
+            assert 30 <= percent < 100
             found = json.loads(served.step("import_under_fire", "wait", log))
             assert found == {"same": True, "rows": 120_000, "raw": True}
             served.wait_for(WELL)

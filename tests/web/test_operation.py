@@ -22,8 +22,16 @@ from uchiwa.web.app import create_app
 @pytest.fixture
 def operator(client, scene):
     with unit_of_work():
-        User.update(operator=True).execute()
+        User.update(operator=True, second_factor=keys.sealed(second_factor.new_secret())).execute()
     return client
+
+
+def test_who_looks_after_it_is_known_by_more_than_a_password(client, operator):
+    with unit_of_work():
+        User.update(second_factor="").execute()
+    refused = client.get("/operation")
+    assert refused.status_code == 403
+    assert "second factor" in refused.text
 
 
 def test_ready_with_this_versions_schema_only(visitor):

@@ -27,6 +27,8 @@ KINDS = {
     "reset-asked": "asked for a new password",
     "factor-on": "turned the second factor on",
     "factor-off": "turned the second factor off",
+    "passkey-on": "added a passkey",
+    "passkey-off": "removed a passkey",
     "recovery-used": "signed in with a recovery code",
     "address": "changed their e-mail address",
     "shop-settings": "changed the shop's settings",

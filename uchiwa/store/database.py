@@ -16,6 +16,7 @@ from playhouse.pool import MaxConnectionsExceeded, PooledMySQLDatabase
 from pymysql.constants import SERVER_STATUS
 
 from uchiwa.store import keys
+from uchiwa.store.database_tls import encryption
 from uchiwa.store.place import Place
 
 THREADS = 12
@@ -140,8 +141,7 @@ def connect_to(place: Place) -> None:
         connect_timeout=5,
         read_timeout=120,
         write_timeout=120,
-        # On this machine nothing is encrypted, and reading all authorities' certificates would cost each connection 40 ms.
-        ssl_disabled=place.here,
+        **encryption(place),
         init_command="SET SESSION sql_mode='TRADITIONAL', time_zone='+00:00', innodb_lock_wait_timeout=8",
     )
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from peewee import IntegrityError
 
 from uchiwa.core.errors import BadInput
-from uchiwa.store import passwords, roles, second_factor, sessions
+from uchiwa.store import passkeys, passwords, roles, second_factor, sessions
 from uchiwa.store.addresses import address_typed
 from uchiwa.store.clock import now
 from uchiwa.store.models import Job, Shop, User
@@ -112,6 +112,7 @@ def erase(user: User) -> None:
     if user.disabled_at is None:
         raise BadInput(f"{user.name} can still sign in", advice="lock them out first")
     second_factor.turn_off(user)
+    passkeys.remove_all(user)
     User.update(name="A former colleague", email=f"gone-{user.id}@uchiwa.invalid", password_hash="-").where(  # noqa: S106
         User.id == user.id
     ).execute()

@@ -22,6 +22,7 @@ from pathlib import Path
 import pymysql
 
 from uchiwa.settings import read_settings
+from uchiwa.store.database_tls import encryption
 from uchiwa.store.place import FIRST_PORT, Place, configured_port, free_port, home, port_is_free
 from uchiwa.store.server_accounts import secure_accounts
 
@@ -81,7 +82,7 @@ def _refusal(place: Place) -> pymysql.MySQLError | None:
             user=place.user,
             password=place.password,
             connect_timeout=2,
-            ssl_disabled=place.here,
+            **encryption(place),
         ).close()
     except pymysql.MySQLError as error:
         return error

@@ -21,7 +21,14 @@ from uchiwa.store import kept_results
 from uchiwa.store.database import THREADS, connect_to
 from uchiwa.store.place import Place
 from uchiwa.web import health_routes
-from uchiwa.web.account import account_routes, joining_routes, settings_routes, signing_routes, token_routes
+from uchiwa.web.account import (
+    account_routes,
+    joining_routes,
+    passkey_routes,
+    settings_routes,
+    signing_routes,
+    token_routes,
+)
 from uchiwa.web.api import docs_routes
 from uchiwa.web.api.app import create_api
 from uchiwa.web.api.caller import PATH as API
@@ -76,7 +83,7 @@ _ROUTES = (
     signing_routes, joining_routes, account_routes, home_routes, archive_routes, job_routes, shelf_routes, description_routes, car_routes, brief_routes, log_routes, live_routes, reading_routes, moment_routes,
     cloud_routes, note_routes, channel_routes, check_routes, customer_routes, live_phone, live_program, fuel_routes, pull_routes, judgement_routes,
     spark_table_routes, idle_routes, clamp_routes, bins_routes, airflow_routes, setup_routes, table_routes, edit_routes, constant_routes, compare_routes, image_routes, review_routes, return_routes,
-    settings_routes, hand_routes, shop_customer_routes, people_routes, shop_settings_routes, mailbox_routes, operation_routes, health_routes, token_routes, docs_routes,
+    passkey_routes, settings_routes, hand_routes, shop_customer_routes, people_routes, shop_settings_routes, mailbox_routes, operation_routes, health_routes, token_routes, docs_routes,
 )  # fmt: skip
 
 _GARBAGE = (50_000, 20, 50)

@@ -122,9 +122,10 @@ class Imports:
             else:
                 self.running.append(import_process.begin(log))
 
-    def wait(self) -> None:
-        """Until one of them is over, or it is time to look for others."""
-        seconds = _LOOK_S if time.monotonic() - self._busy < _WHILE_S else _AT_REST_S
+    def wait(self, seconds: float | None = None) -> None:
+        """Until one of them is over, or for so long; by default until it is time to look for others."""
+        if seconds is None:
+            seconds = _LOOK_S if time.monotonic() - self._busy < _WHILE_S else _AT_REST_S
         ends = [one.child.process.sentinel for one in self.running]
         if ends:
             wait(ends, timeout=seconds)

@@ -43,6 +43,7 @@ from uchiwa.store.models.people import Attempt as Attempt
 from uchiwa.store.models.people import AuditEntry as AuditEntry
 from uchiwa.store.models.people import Flash as Flash
 from uchiwa.store.models.people import OneTimeLink as OneTimeLink
+from uchiwa.store.models.people import Passkey as Passkey
 from uchiwa.store.models.people import RecoveryCode as RecoveryCode
 from uchiwa.store.models.people import Shop as Shop
 from uchiwa.store.models.people import User as User
@@ -57,5 +58,5 @@ ALL = (
     StoredCalibration, Revision, Draft, ControllerImage, RevisionImage, Answer, KnockDecision, PullNote, Event, FoundInLog,
     ChannelMemory, BriefPattern, CustomerLink, Message, ComputedChannel, KeptArrangement, LogNote, WorkerBeat,
     Estimate, DemoPart, RecoveryCode, OneTimeLink, AuditEntry, JobNote, Mail, LiveSession, LiveEvent, LiveOverlay,
-    ShelfEntry, ApiToken,
+    ShelfEntry, ApiToken, Passkey,
 )  # fmt: skip

@@ -12,7 +12,7 @@ from peewee import (
 )
 
 from uchiwa.store.models.base import Base
-from uchiwa.store.models.fields import LongTextField
+from uchiwa.store.models.fields import LongBlobField, LongTextField
 
 
 class Shop(Base):
@@ -99,6 +99,23 @@ class RecoveryCode(Base):
 
         table_name = "recovery_code"
         indexes = ((("user", "code_hash"), True),)
+
+
+class Passkey(Base):
+    """A credential of Web Authentication that signs a person in: its public key, and how often it has signed.
+
+    `credential_hash` is that of its name, which can be longer than an index holds.
+    """
+
+    user = ForeignKeyField(User, on_delete="CASCADE")
+    user_id: int
+    credential_hash = CharField(max_length=64, unique=True)
+    credential = LongBlobField()
+    public_key = LongBlobField()
+    sign_count = BigIntegerField()
+    name = CharField(max_length=80)
+    made_at = DateTimeField()
+    used_at = DateTimeField(null=True)
 
 
 class OneTimeLink(Base):

@@ -10,7 +10,7 @@ from fastapi.responses import RedirectResponse, Response
 
 from uchiwa.core.errors import BadInput
 from uchiwa.services import joining
-from uchiwa.store import audit, mails, passwords, people, second_factor, sessions
+from uchiwa.store import audit, mails, passkeys, passwords, people, second_factor, sessions
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import User
 from uchiwa.store.roles import ROLES
@@ -31,6 +31,7 @@ def _page(request: Request, user: User, *, status: int = 200, problem: str = "",
         user = people.find(user.shop_id, user.id)
         devices = [(one, sessions.is_of(one, token)) for one in sessions.of_person(user)]
         codes_left = second_factor.codes_left(user) if user.second_factor else 0
+        mine = len(passkeys.of_person(user))
     return render(
         request,
         "account.html",
@@ -40,6 +41,7 @@ def _page(request: Request, user: User, *, status: int = 200, problem: str = "",
         at=at,
         devices=devices,
         codes_left=codes_left,
+        passkeys=mine,
         may=ROLES[user.role],
         ways=people.BY_MAIL,
         mail=mails.enabled(),

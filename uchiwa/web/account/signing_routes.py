@@ -13,6 +13,7 @@ from fastapi.responses import RedirectResponse, Response
 from uchiwa.store import accounts, attempts, audit, keys, people, second_factor
 from uchiwa.store.database import run_again, unit_of_work
 from uchiwa.store.models import User
+from uchiwa.web.account.passkey_routes import site_for
 from uchiwa.web.pages import render
 from uchiwa.web.requests import session
 from uchiwa.web.requests.address import address_of
@@ -52,7 +53,15 @@ def form(request: Request) -> Response:
 def _form(request: Request, status: int, email: str, problem: str | None) -> Response:
     with unit_of_work():
         nobody = accounts.nobody_yet()
-    return render(request, "sign_in.html", status=status, email=email, problem=problem, nobody=nobody)
+    return render(
+        request,
+        "sign_in.html",
+        status=status,
+        email=email,
+        problem=problem,
+        nobody=nobody,
+        passkeys=site_for(request) is not None,
+    )
 
 
 @router.post("/sign-in", dependencies=[FromOurForm])

@@ -22,7 +22,7 @@ SLOWEST_BYTES_A_SECOND = 2_000
 UPLOAD_PATHS = ("/logs/upload", "/jobs/new", "/jobs/import")
 FILE_PATHS = ("/compare/file", "/image", "/shelf", "/layout")
 _API_LOGS = re.compile(r"/api/v1/jobs/\d{1,19}/logs$")
-_OPEN_PATHS = ("/sign-in", "/sign-in/code", "/forgotten")
+_OPEN_PATHS = ("/sign-in", "/sign-in/code", "/sign-in/passkey", "/sign-in/passkey/options", "/forgotten")
 _OPEN_AT_A_TOKEN = ("/begin/", "/join/", "/reset/")
 
 POLICY = "; ".join(

@@ -85,15 +85,19 @@ def current_owner(request: Request) -> User:
 
 
 def current_operator(request: Request) -> User:
-    """The person signed in, who looks after the installation.
+    """The person signed in, who looks after the installation, and is known by more than a password but in the demo.
 
     Raises:
         NotSignedInError: nobody is.
-        HTTPException: 404 for anybody else.
+        HTTPException: 404 for anybody else, 403 without a second factor.
     """
     user = current_user(request)
     if not user.operator:
         raise HTTPException(404)
+    if not getattr(request.app.state, "demo", False) and not user.second_factor:
+        raise HTTPException(
+            403, "This page is about the whole installation: turn on the second factor at Your account first."
+        )
     return user
 
 
