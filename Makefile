@@ -8,7 +8,7 @@ WORKERS ?= $(shell expr $$(nproc) + 1)
 # Every process that is started would compile all of it anew.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: demo demo-fresh test accuracy coverage lint bench load fuzz kills cluster screenshots lock clean
+.PHONY: demo demo-fresh serve test accuracy coverage lint bench load fuzz kills cluster screenshots lock clean
 
 demo: .venv/run.stamp
 	@setup/system-packages run
@@ -20,8 +20,13 @@ demo-fresh: .venv/run.stamp
 	@rm -rf .uchiwa
 	@exec $(BIN)/uchiwa serve --demo
 
+serve: .venv/run.stamp
+	@setup/system-packages run
+	@exec $(BIN)/uchiwa serve
+
 test: .venv/dev.stamp lint
 	@setup/system-packages test
+	@$(BIN)/python -m compileall -q -j 2 uchiwa bench
 	$(BIN)/pytest -n $(WORKERS) --dist worksteal tests
 
 accuracy: .venv/dev.stamp

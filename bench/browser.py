@@ -1,4 +1,4 @@
-"""Debian's Chromium under Playwright, as tests, measurements and pictures use it."""
+"""Debian's Chromium without a window (`chromium-headless-shell`) under Playwright, as tests, measurements and pictures use it."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ ARGUMENTS = [
 def chromium() -> Iterator[Browser]:
     """A headless browser."""
     with sync_playwright() as playwright:
-        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=ARGUMENTS)
+        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium-headless-shell", args=ARGUMENTS)
         try:
             yield browser
         finally:

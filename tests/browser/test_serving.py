@@ -28,23 +28,6 @@ def test_stopping_leaves_nothing_running_however_it_is_stopped(tmp_path):
         assert (served.home / "mariadb").is_dir()
 
 
-def test_the_worker_ends_when_its_parent_is_killed(tmp_path):
-    served = ServedHome.of(tmp_path)
-    process = served.start()
-    try:
-        served.wait_for(WELL)
-        process.kill()
-        process.wait(10)
-        deadline = time.monotonic() + 30
-        while served.those("worker"):
-            assert time.monotonic() < deadline
-            time.sleep(0.3)
-    finally:
-        stopped = served.stop_database()
-    assert stopped == "The database is stopped.\n"
-    assert served.left(40) == []
-
-
 def test_a_process_that_was_just_starting_ends_with_its_parent(tmp_path):
     """Its parent may be gone before it comes to look for it."""
     script = (
@@ -100,10 +83,12 @@ def test_a_killed_web_process_leaves_an_import_that_the_next_start_finishes(tmp_
     assert served.left() == []
 
 
-def test_web_processes_killed_at_any_moment_are_missed_at_once(tmp_path):
+def test_killed_web_processes_are_missed_at_once_and_all_end_with_the_one_that_serves(tmp_path):
     """Also right after they were asked for a sign of life, when the answer would be waited for."""
     served = ServedHome.of(tmp_path, web_processes=2)
-    with served.serving():
+    process = served.start()
+    try:
+        served.wait_for(WELL)
         web = served.those("web")
         assert len(web) == 2
         for pid in web:  # a stopped process is asked and does not answer; then it dies
@@ -111,4 +96,11 @@ def test_web_processes_killed_at_any_moment_are_missed_at_once(tmp_path):
         time.sleep(1.5)
         for pid in web:
             os.kill(pid, signal.SIGKILL)
-        served.wait_for(WELL, 90)  # a busy machine takes its time to start them; uvicorn alone would wait 120 s
+        served.wait_for(WELL, 30)  # uvicorn alone would wait 120 s
+        process.kill()
+        process.wait(10)
+        until(lambda: not served.those("worker") and not served.those("web"), 30)
+    finally:
+        stopped = served.stop_database()
+    assert stopped == "The database is stopped.\n"
+    assert served.left(40) == []

@@ -43,7 +43,7 @@ def turns(usual: int) -> int:
     return int(os.environ.get("UCHIWA_RACES", usual))
 
 
-TIMES = turns(6)
+TIMES = turns(5)
 
 
 def at_once(client: Client, times: int, act: Callable[[Client, int, int], object]) -> list[list[object]]:
@@ -144,11 +144,11 @@ def test_pieces_of_the_same_file_from_two_windows_make_one_log(client, scene, pa
             headers={"x-csrf": one.token, "content-type": "application/octet-stream"},
         )
 
-    for each in statuses(at_once(client, turns(10), send)):
+    for each in statuses(at_once(client, turns(6), send)):
         assert 200 in each
     with unit_of_work():
         whole = LogFile.select().where(LogFile.state == log_states.STORED)
-        assert whole.count() == turns(10)
+        assert whole.count() == turns(6)
         for log in whole:
             assert uploads.whole(log).rstrip() == data.rstrip()
 
@@ -229,12 +229,12 @@ def test_everybody_s_pins_and_conditions_survive(client, at_fuel, path):
             f"{path}/tables/pin", {"table": "ve_main", "version": 1, "cells": f"{thread}.{time // 2 % 12}"}
         )
 
-    assert {status for each in statuses(at_once(client, turns(12), send)) for status in each} == {303}
+    assert {status for each in statuses(at_once(client, turns(8), send)) for status in each} == {303}
     with unit_of_work():
         pins = json.loads(Draft.get(Draft.job == at_fuel.job).pins)["ve_main"]
-        pressed = Counter(time // 2 % 12 for time in range(0, turns(12), 2))
+        pressed = Counter(time // 2 % 12 for time in range(0, turns(8), 2))
         assert len(pins) == sum(times % 2 for times in pressed.values()) * THREADS  # a second press unpins
-        assert len(json.loads(Round.get(Round.id == at_fuel.round.id).policy)["where"]) == turns(12) // 2 * THREADS
+        assert len(json.loads(Round.get(Round.id == at_fuel.round.id).policy)["where"]) == turns(8) // 2 * THREADS
 
 
 WORDS = ("strength", "limit_percent", "dead_band_percent", "minimum_dwell_s", "minimum_samples", "smoothing",
@@ -306,7 +306,7 @@ def test_of_eight_who_take_a_proposal_one_does(client, at_fuel, path):
             return one.send_form(f"{path}/tables/undo", {"table": "ve_main", "version": time + 1})
         return one.send_form(f"{path}/fuel/take", {"version": time + 1})
 
-    for each in statuses(at_once(client, turns(10), send)):
+    for each in statuses(at_once(client, turns(6), send)):
         assert sorted(each) == [303] + [409] * (THREADS - 1)
 
 
@@ -315,7 +315,7 @@ def test_a_round_is_frozen_flashed_and_withdrawn_once(client, scene):
         token = links.make(scene.job)
     with unit_of_work():
         version = drafts.current(scene.job).version
-    for number in range(1, turns(12) + 1):
+    for number in range(1, turns(8) + 1):
         path = f"/jobs/{scene.job.id}/rounds/{number}"
 
         def freeze(one, _time, _thread, path=path, version=version):

@@ -109,3 +109,27 @@ def between_sums(px, bx, fx, lx, ux, py, by, fy, ly, uy, x, y, worth, first, las
             row[1] += weight * along
             row[2] += weight * across
     return sums
+
+
+@njit(cache=True, nogil=True)
+def summed_autocorrelation(residual, breaks, longest, variance):  # type: ignore[no-untyped-def]  # pragma: no cover
+    """Σ ρ(lag) over pairs of lags until a pair is no longer positive, or has fewer than 30 samples.
+
+    Samples with a break between them are no pair. Never more than `longest` lags.
+    """
+    total, pair = 0.0, 0.0
+    for lag in range(1, longest + 1):
+        together, pairs = 0.0, 0
+        for at in range(lag, residual.size):
+            if breaks[at] == breaks[at - lag]:
+                together += residual[at] * residual[at - lag]
+                pairs += 1
+        rho = together / max(pairs, 1) / variance
+        if lag % 2 == 1:
+            pair = rho
+            continue
+        pair += rho
+        if pair <= 0 or pairs < 30:
+            break
+        total += pair
+    return total

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from uchiwa.core.evidence import surface_kernels
 from uchiwa.core.logs.log import FloatArray, IntArray
 
 HUBER = 1.345
@@ -159,16 +160,8 @@ def samples_worth_one(residual: FloatArray, breaks: IntArray, rate: float = 0.0)
         if means <= 0:
             return 1.0
         share, variance = together * means / variance, means
-    total, pair = 0.0, 0.0
-    for lag in range(1, min(_LONGEST_LAG, residual.size - 1) + 1):
-        same = breaks[lag:] == breaks[:-lag]
-        pairs = int(np.count_nonzero(same))
-        rho = float(np.einsum("i,i->", residual[lag:], residual[:-lag] * same)) / max(pairs, 1) / variance
-        pair = pair + rho if lag % 2 == 0 else rho
-        if lag % 2 == 0:
-            if pair <= 0 or pairs < 30:
-                break
-            total += pair
+    longest = min(_LONGEST_LAG, residual.size - 1)
+    total = surface_kernels.summed_autocorrelation(residual, breaks, longest, variance)
     return max(1.0, share * (1.0 + 2.0 * total))
 
 

@@ -19,6 +19,10 @@ class Tick(NamedTuple):
     text: str
 
 
+_NOTHING = 1e-12
+"""A range that no quantity here has; drawn as that of one value."""
+
+
 @dataclass(frozen=True)
 class Scale:
     """A linear scale: `low` stands at the place `start`, `high` at `end`, in px.
@@ -36,8 +40,8 @@ class Scale:
         """The scale of some values with a share of their range to spare at both ends, at least so wide."""
         known = values[np.isfinite(values)]
         low, high = (float(known.min()), float(known.max())) if known.size else (0.0, 1.0)
-        span = max(high - low, least) or 1.0
-        span = max(span, 1e-6 * max(abs(low), abs(high)))
+        span = max(high - low, least)
+        span = max(span if span > _NOTHING else 1.0, 1e-6 * max(abs(low), abs(high)))
         middle = (low + high) / 2
         half = span * (0.5 + spare)
         return cls(middle - half, middle + half, start, end)
