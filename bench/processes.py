@@ -13,6 +13,7 @@ from pathlib import Path
 _TICKS = os.sysconf("SC_CLK_TCK")
 _KINDS = {
     "mariadbd": "database",
+    "uchiwa loaded": "loaded",
     "uchiwa web": "web",
     "uchiwa worker": "worker",
     "uchiwa import": "worker's",
@@ -27,7 +28,7 @@ class Process:
 
     id: int
     kind: str
-    """web, worker, worker's (what it has begun), database, or other: the one that serves, and those it needs."""
+    """web, worker, worker's (what it has begun), loaded (from which these are forked), database, or other."""
 
     @property
     def seconds(self) -> float:

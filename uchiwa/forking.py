@@ -43,9 +43,14 @@ def begin_forked(name: str, environment: dict[str, str] | None = None) -> None:
         environment: of the process that wanted it, which may have changed since loading began.
     """
     os.environ.update(environment or {})
+    call_oneself(name)
+    _fork_from(os.getppid())
+
+
+def call_oneself(name: str) -> None:
+    """Have this process shown under a name of at most 15 letters."""
     with contextlib.suppress(OSError):
         _NAME.write_text(name)
-    _fork_from(os.getppid())
 
 
 def _fork_from(process_id: int) -> None:

@@ -6,8 +6,11 @@ import gc
 import signal
 from importlib import import_module
 
+from uchiwa.forking import call_oneself
+
 # It is stopped with those it has forked; a Ctrl-C while it loads is for the one that started it.
 signal.signal(signal.SIGINT, signal.SIG_IGN)
+call_oneself("uchiwa loaded")
 
 for module in ("uchiwa.web.app", "uchiwa.worker.worker", "uchiwa.worker.preloaded"):
     import_module(module)

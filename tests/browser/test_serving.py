@@ -97,6 +97,11 @@ def test_killed_web_processes_are_missed_at_once_and_all_end_with_the_one_that_s
         for pid in web:
             os.kill(pid, signal.SIGKILL)
         served.wait_for(WELL, 30)  # uvicorn alone would wait 120 s
+        before = set(served.those("web") + served.those("worker"))
+        (loaded,) = served.those("loaded")
+        os.kill(loaded, signal.SIGKILL)  # without it nobody would learn of the others' end: all are begun anew
+        until(lambda: before.isdisjoint(served.those("web") + served.those("worker")), 60)
+        served.wait_for(WELL, 60)
         process.kill()
         process.wait(10)
         until(lambda: not served.those("worker") and not served.those("web"), 30)
