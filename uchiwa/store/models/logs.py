@@ -70,6 +70,7 @@ class LogFile(Base):
         table_name = "log_file"
         indexes = (
             (("job", "content_hash"), True),
+            (("job", "name"), False),
             (("round", "upload_key"), True),
             (("state",), False),
         )

@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import re
 from dataclasses import dataclass
+from itertools import islice
 
 from uchiwa.core.errors import BadInput
 from uchiwa.core.logs.readers.clock import is_clock
@@ -17,6 +18,7 @@ DELIMITERS = (",", ";", "\t", "|")
 _HEAD = 262_144
 _LINES = 400
 _LOOK_ROWS = 40
+_ROWS = 200
 _MOST_NOTES = 40
 # Patterns and scans over foreign text take time in proportion to its length, whatever is in it.
 _POINT = re.compile(r"^[+-]?(?:\d+(?:\.\d*)?|\.\d+)(?:[eE][+-]?\d+)?$")
@@ -94,16 +96,20 @@ def is_number(text: str) -> bool:
 
 def _is_row(fields: list[str]) -> bool:
     """Whether a line is one of data: at least two cells, none that is a name, and a number or a time among them."""
-    filled = [field for field in fields if not is_absent(field)]
-    if len(fields) < 2 or not filled:
+    if len(fields) < 2:
         return False
-    figures = sum(is_number(field) or is_clock(field) for field in filled)
-    words = sum(state_of(field) is not None for field in filled)
-    return (
-        figures >= 1
-        and figures + words >= 0.5 * len(filled)
-        and (is_number(filled[0]) or is_clock(filled[0]) or figures > 2)
-    )
+    filled = figures = words = 0
+    begins = False
+    for field in fields:
+        if is_number(field) or is_clock(field):
+            begins |= not filled
+            figures += 1
+        elif is_absent(field):
+            continue
+        elif state_of(field) is not None:
+            words += 1
+        filled += 1
+    return figures >= 1 and figures + words >= 0.5 * filled and (begins or figures > 2)
 
 
 def _is_units(fields: list[str]) -> bool:
@@ -188,7 +194,7 @@ def dialect_of(data: bytes, where: str) -> Dialect:
     if delimiter is None:
         raise _refusal(filled, where)
     split = [fields_of(line, delimiter) if line.strip() else [] for line in lines]
-    rows = [number for number, fields in enumerate(split) if _is_row(fields)]
+    rows = list(islice((number for number, fields in enumerate(split) if _is_row(fields)), _ROWS))
     usual = _score(filled, delimiter)[1]
     start = next((number for number in rows if abs(len(split[number]) - usual) <= 1), rows[0])
     above = [number for number in range(start) if lines[number].strip()]
@@ -218,7 +224,7 @@ def dialect_of(data: bytes, where: str) -> Dialect:
         unit or (units_row[number].strip("[](){} ") if number < len(units_row) else "")
         for number, (_, unit) in enumerate(named)
     ]
-    samples = tuple(tuple(split[number]) for number in rows[:200])
+    samples = tuple(tuple(split[number]) for number in rows)
     comma = _decimal_comma(samples)
     return Dialect(
         delimiter, comma, tuple(name.lstrip("#").strip() if number == 0 else name for number, (name, _) in enumerate(named)),

@@ -15,6 +15,7 @@ import numpy as np
 
 from uchiwa.core.logs.log import FloatArray
 from uchiwa.core.logs.recognition import plausible_units as fit
+from uchiwa.core.logs.recognition.figures import Figures
 from uchiwa.core.logs.recognition.plausible import AFR, AFR_PETROL
 from uchiwa.core.logs.recognition.plausible_units import NEVER, ODD, Drive
 
@@ -77,7 +78,7 @@ class Judged:
     odd: bool
 
 
-_Score = Callable[[Mapping[str, tuple[Way, FloatArray]]], float]
+_Score = Callable[[Mapping[str, tuple[Way, Figures]]], float]
 
 
 def judge(candidates: Sequence[Candidate], drive: Drive) -> list[Judged]:
@@ -102,13 +103,13 @@ def judge(candidates: Sequence[Candidate], drive: Drive) -> list[Judged]:
     group(TRIMS, _trims, alike=True)
     group(MIXTURES, lambda read: _mixtures(read, drive))
     for quantity in SHARES:
-        group((quantity,), lambda read: sum(fit.share(values, drive) for _, values in read.values()))
-    group(("ethanol_content",), lambda read: sum(fit.ethanol(values) for _, values in read.values()))
+        group((quantity,), lambda read: sum(fit.share(one, drive) for _, one in read.values()))
+    group(("ethanol_content",), lambda read: sum(fit.ethanol(one) for _, one in read.values()))
     pressure = None
     if "manifold_pressure" in by_quantity:
         number = by_quantity["manifold_pressure"]
         pressure = _read(candidates[number], taken[number].way)
-    group(("airflow",), lambda read: sum(fit.airflow(values, drive, pressure) for _, values in read.values()))
+    group(("airflow",), lambda read: sum(fit.airflow(one, drive, pressure) for _, one in read.values()))
     return [
         taken[number] if number in taken else Judged(one.ways[0][0], None, close=False, odd=False)
         for number, one in enumerate(candidates)
@@ -134,8 +135,9 @@ def _together(
     if np.prod([len(one) for one in ranges]) > _MOST_TRIED:
         ranges = [range(min(len(one), 3)) for one in ranges]
     scored: list[tuple[float, tuple[int, ...]]] = []
+    figures = [[Figures(values) for values in one.canonical] for one in group]
     for chosen in product(*ranges):
-        read = {one.quantity: (one.ways[at][0], one.canonical[at]) for one, at in zip(group, chosen, strict=True)}
+        read = {one.quantity: (one.ways[at][0], mine[at]) for one, mine, at in zip(group, figures, chosen, strict=True)}
         weight = sum(one.ways[at][1] for one, at in zip(group, chosen, strict=True)) / (len(group) if alike else 1)
         scored.append((weight + score(read), chosen))
     scored.sort(key=lambda one: -one[0])
@@ -155,13 +157,13 @@ def _together(
     return found
 
 
-def _temperatures(read: Mapping[str, tuple[Way, FloatArray]], drive: Drive) -> float:
+def _temperatures(read: Mapping[str, tuple[Way, Figures]], drive: Drive) -> float:
     total, units = 0.0, []
     for quantity, (way, values) in read.items():
         units.append(way.unit)
         total += fit.intake_air(values, drive) if quantity == "intake_air_temperature" else fit.coolant(values, drive)
     if "coolant_temperature" in read and "intake_air_temperature" in read:
-        air, water = (float(np.nanmedian(read[one][1])) for one in ("intake_air_temperature", "coolant_temperature"))
+        air, water = (read[one][1].median for one in ("intake_air_temperature", "coolant_temperature"))
         total -= 2.0 * (air > water + 15)
     return total + ALIKE * (len(units) - len(set(units)))
 
@@ -174,12 +176,12 @@ def _system(taken: Mapping[int, Judged]) -> frozenset[str] | None:
     return _METRIC if units and units <= _METRIC else None
 
 
-def _pressures(read: Mapping[str, tuple[Way, FloatArray]], drive: Drive, system: frozenset[str] | None) -> float:
+def _pressures(read: Mapping[str, tuple[Way, Figures]], drive: Drive, system: frozenset[str] | None) -> float:
     total, ambient = 0.0, 99.0
     if "barometric_pressure" in read:
-        values = read["barometric_pressure"][1]
-        total += fit.barometer(values)
-        ambient = float(np.nanmedian(values)) if np.isfinite(values).any() else ambient
+        barometer = read["barometric_pressure"][1]
+        total += fit.barometer(barometer)
+        ambient = barometer.median if barometer.finite.size else ambient
     if "manifold_pressure" in read:
         total += fit.intake_pressure(read["manifold_pressure"][1], drive, ambient)
     if "boost_pressure" in read:
@@ -191,9 +193,9 @@ def _pressures(read: Mapping[str, tuple[Way, FloatArray]], drive: Drive, system:
     return total
 
 
-def _mixtures(read: Mapping[str, tuple[Way, FloatArray]], drive: Drive) -> float:
+def _mixtures(read: Mapping[str, tuple[Way, Figures]], drive: Drive) -> float:
     """Mixtures together: one logger hardly multiplies one λ by petrol's ratio and another by the fuel's own."""
-    total = sum(fit.mixture(values, drive) for _, values in read.values())
+    total = sum(fit.mixture(one, drive) for _, one in read.values())
     ratios = {way.unit for way, _ in read.values() if way.unit in (AFR, AFR_PETROL)}
     total -= RATIOS_APART * (len(ratios) - 1 if ratios else 0)
     if "lambda_target" in read:
@@ -201,7 +203,7 @@ def _mixtures(read: Mapping[str, tuple[Way, FloatArray]], drive: Drive) -> float
     return total
 
 
-def _trims(read: Mapping[str, tuple[Way, FloatArray]]) -> float:
+def _trims(read: Mapping[str, tuple[Way, Figures]]) -> float:
     kinds = {way.unit for way, _ in read.values()}
     short = any(one.startswith("short_term") for one in read)
-    return fit.trims([values for _, values in read.values()], short=short) - 8.0 * (len(kinds) - 1)
+    return fit.trims([one for _, one in read.values()], short=short) - 8.0 * (len(kinds) - 1)

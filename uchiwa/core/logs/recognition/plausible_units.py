@@ -10,7 +10,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from uchiwa.core.logs.log import BoolArray, FloatArray
-from uchiwa.core.logs.recognition.plausible import middle
+from uchiwa.core.logs.recognition.figures import Figures
 
 NEVER = -14.0
 """Score of what cannot be."""
@@ -50,23 +50,9 @@ def _within(value: float, low: float, high: float, weight: float) -> float:
     return weight if low <= value <= high else 0.0
 
 
-def _median(values: FloatArray, where: BoolArray | None) -> float:
-    """The median where a mask holds; NaN for fewer than ten readings."""
-    if where is None:
-        return float("nan")
-    known = values[where & np.isfinite(values)]
-    return float(np.median(known)) if known.size >= 10 else float("nan")
-
-
-def _most(values: FloatArray) -> tuple[float, float] | None:
-    """The 10 % and 90 % quantiles: a plug that is loose now and then says nothing of a unit."""
-    finite = values[np.isfinite(values)]
-    return None if finite.size == 0 else (float(np.quantile(finite, 0.1)), float(np.quantile(finite, 0.9)))
-
-
-def coolant(values: FloatArray, drive: Drive) -> float:
+def coolant(readings: Figures, drive: Drive) -> float:
     """Coolant, degC: an engine that has run for five minutes is warm, and none runs above 128 °C."""
-    span = _most(values)
+    span = readings.most
     if span is None:
         return 0.0
     low, high = span
@@ -80,9 +66,9 @@ def coolant(values: FloatArray, drive: Drive) -> float:
     return score
 
 
-def intake_air(values: FloatArray, _drive: Drive) -> float:
+def intake_air(readings: Figures, _drive: Drive) -> float:
     """Intake air, degC: mostly between a cold morning and a warm engine bay."""
-    span = _most(values)
+    span = readings.most
     if span is None:
         return 0.0
     low, high = span
@@ -91,49 +77,49 @@ def intake_air(values: FloatArray, _drive: Drive) -> float:
     return _within(low, -15, 45, 0.5) + _within(high, 0, 68, 0.5) - 1.0 * (high > 85) - 0.5 * (low < -20)
 
 
-def intake_pressure(values: FloatArray, drive: Drive, barometer: float) -> float:
+def intake_pressure(readings: Figures, drive: Drive, barometer: float) -> float:
     """Intake pressure, kPa absolute: 20 to 65 at idle, near the barometer or above it with the throttle wide open."""
-    span = middle(values)
+    span = readings.middle
     if span is None:
         return 0.0
     low, high = span
-    running = values[~drive.off & np.isfinite(values)]
-    if running.size == 0:
+    running = readings.running(drive.off)
+    if running is None:
         return 0.0
-    if low < 6 or high > 480 or float(running.max()) < 24:
+    if low < 6 or high > 480 or running[0] < 24:
         return NEVER
     score = -2.0 * (low < 13)
-    idle, opened = _median(values, drive.idle), _median(values, drive.loaded)
+    idle, opened = readings.median_where(drive.idle), readings.median_where(drive.loaded)
     if np.isfinite(idle):
         score += _within(idle, 22, 62, 1.5) - 5.0 * (idle > 80) - 2.0 * (62 < idle <= 80) - 2.0 * (idle < 16)
     else:
         score += _within(low, 15, 75, 0.5)
     if np.isfinite(opened):
         score += _within(opened, 0.85 * barometer, 3.6 * barometer, 1.5) - 5.0 * (opened < 0.75 * barometer)
-    elif float(np.quantile(running, 0.98)) < 40:
+    elif running[1] < 40:
         score -= 3.0
-    standing = _median(values, drive.off)
+    standing = readings.median_where(drive.off)
     if np.isfinite(standing):
         score += 2.0 if abs(standing / barometer - 1.0) < 0.12 else -4.0
     return score
 
 
-def boost(values: FloatArray, drive: Drive) -> float:
+def boost(readings: Figures, drive: Drive) -> float:
     """Boost, kPa above the air outside: a vacuum, or nothing, at idle."""
-    span = middle(values)
+    span = readings.middle
     if span is None:
         return 0.0
     if span[0] < -105 or span[1] > 400:
         return NEVER
-    idle = _median(values, drive.idle)
+    idle = readings.median_where(drive.idle)
     if not np.isfinite(idle):
         return 0.0
     return 1.0 if idle <= 1.0 else -5.0
 
 
-def barometer(values: FloatArray) -> float:
+def barometer(readings: Figures) -> float:
     """Barometric pressure, kPa."""
-    span = middle(values)
+    span = readings.middle
     if span is None:
         return 0.0
     if span[0] < 55 or span[1] > 110:
@@ -141,51 +127,50 @@ def barometer(values: FloatArray) -> float:
     return _within(span[0], 88, 104, 1.5) - 1.0 * (span[0] < 78)
 
 
-def mixture(values: FloatArray, drive: Drive) -> float:
+def mixture(readings: Figures, drive: Drive) -> float:
     """λ, measured or wanted: about 1 for most of any drive, and no leaner at full load; in closed loop it is held at 1."""
-    finite = values[np.isfinite(values)]
-    span = middle(values)
+    span = readings.middle
     if span is None:
         return 0.0
     if span[1] < 0.55 or span[0] > 2.6 or span[0] < 0.3 or span[1] > 12:
         return NEVER
     # A sensor that is cold, or in free air, stands at its end: that says nothing of its unit.
+    finite = readings.finite
     moving = finite[finite < 0.995 * span[1]]
     standing = moving.size < 0.2 * finite.size
     if standing and drive.seconds < _SENSOR_WARMS_S:
         return 0.0
-    centre = float(np.median(finite if standing else moving))
+    centre = readings.median if standing else float(np.median(moving))
     score = _within(centre, 0.78, 1.12, 2.0) - 3.0 * (not 0.72 <= centre <= 1.25) - 4.0 * (centre > 1.35)
-    loaded = _median(values, drive.loaded)
+    loaded = readings.median_where(drive.loaded)
     if np.isfinite(loaded):
         score += _within(loaded, 0.7, 0.98, 1.0) - 3.0 * (loaded > 1.04)
-    held = _median(values, drive.closed)
+    held = readings.median_where(drive.closed)
     if np.isfinite(held):
         off = abs(held - 1.0)
         score += _within(off, 0.0, _HELD, 2.0) - 2.0 * (off > _NOT_HELD)
     return score - 1.0 * (span[0] < 0.5)
 
 
-def target(values: FloatArray) -> float:
+def target(readings: Figures) -> float:
     """λ target: for much of a drive 1 to a thousandth or two, which under another ratio it would not be."""
-    finite = values[np.isfinite(values)]
-    return 2.0 * bool(finite.size and abs(float(np.median(finite)) - 1.0) <= _EXACTLY)
+    return 2.0 * (abs(readings.median - 1.0) <= _EXACTLY)
 
 
-def trims(every: list[FloatArray], *, short: bool) -> float:
+def trims(every: list[Figures], *, short: bool) -> float:
     """All trims of a log together, %: they move by some percent, but seldom by tens.
 
     Args:
         every: each trim's readings.
         short: whether a short-term trim is among them.
     """
-    spans = [span for span in map(middle, every) if span is not None]
+    spans = [one.middle for one in every if one.middle is not None]
     if not spans:
         return 0.0
     low, high = min(one[0] for one in spans), max(one[1] for one in spans)
     if low < -60 or high > 60:
         return NEVER
-    widest = max(float(np.nanstd(one)) for one in every)
+    widest = max(one.spread for one in every if one.middle is not None)
     reach = max(abs(low), abs(high))
     if reach == 0:
         return 0.0
@@ -196,21 +181,21 @@ def trims(every: list[FloatArray], *, short: bool) -> float:
     return score
 
 
-def share(values: FloatArray, drive: Drive) -> float:
+def share(readings: Figures, drive: Drive) -> float:
     """A percentage such as throttle: driven, it reaches more than a few percent."""
-    span = middle(values)
+    span = readings.middle
     if span is None:
         return 0.0
     if span[0] < -6 or span[1] > 108:
         return NEVER
     driven = float(np.nanquantile(drive.speed, 0.98)) > 1800 if drive.speed.size else False
-    top = float(np.nanmax(values))
+    top = readings.highest
     return _within(top, 8, 104, 1.0) - 4.0 * (driven and top < 2.5)
 
 
-def ethanol(values: FloatArray) -> float:
+def ethanol(readings: Figures) -> float:
     """Ethanol content, %: fuels hold none, five to ten, or a good deal."""
-    span = middle(values)
+    span = readings.middle
     if span is None:
         return 0.0
     if span[0] < -1 or span[1] > 101:
@@ -218,7 +203,7 @@ def ethanol(values: FloatArray) -> float:
     return -2.5 * (0.02 < span[1] <= 1.05) + _within(span[1], 3, 100, 0.5)
 
 
-def airflow(values: FloatArray, drive: Drive, pressure: FloatArray | None) -> float:
+def airflow(readings: Figures, drive: Drive, pressure: FloatArray | None) -> float:
     """Airflow, g/s: what an engine takes at its speed and intake pressure, by speed density.
 
     Of an engine whose displacement is not known, what it would have to be: a car's lies between 0.9 and 6.5 L.
@@ -226,7 +211,7 @@ def airflow(values: FloatArray, drive: Drive, pressure: FloatArray | None) -> fl
     if pressure is None:
         return 0.0
     with np.errstate(invalid="ignore", divide="ignore"):
-        filled = values / (drive.speed / 120.0 * pressure / 100.0 * 1.16)
+        filled = readings.values / (drive.speed / 120.0 * pressure / 100.0 * 1.16)
     use = (drive.speed > 900) & np.isfinite(filled)
     if use.sum() < 20:
         return 0.0
