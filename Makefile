@@ -8,7 +8,7 @@ WORKERS ?= $(shell expr $$(nproc) + 1)
 # Every process that is started would compile all of it anew.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: demo demo-fresh serve test accuracy coverage lint bench load fuzz kills cluster screenshots lock clean
+.PHONY: demo demo-fresh serve test accuracy coverage lint lint-types lint-rest bench load fuzz kills cluster screenshots lock clean
 
 demo: .venv/run.stamp
 	@setup/system-packages run
@@ -41,10 +41,16 @@ coverage: .venv/dev.stamp
 	@echo "The core, of 100:"
 	$(BIN)/coverage report --include="uchiwa/core/*" --format=total --fail-under=90
 
+# Types take as long as all the rest together, so that is done beside them.
 lint: .venv/dev.stamp node_modules/.package-lock.json
+	@$(MAKE) --no-print-directory -j 2 --output-sync=target lint-types lint-rest
+
+lint-types:
+	$(BIN)/mypy
+
+lint-rest:
 	$(BIN)/ruff check .
 	$(BIN)/ruff format --check .
-	$(BIN)/mypy
 	$(BIN)/lint-imports
 	node_modules/.bin/biome check
 	$(BIN)/node --test "tests/js/*.test.js"

@@ -1,18 +1,11 @@
-"""Run as a program with UCHIWA_HOME set: a shop with a large log, and a kill -9 in the middle of its import.
-
-make          a shop, a job, and a stored log; prints its id
-kill WHAT ID  has it imported anew, waits until that is half-way, and kills the worker or the database
-wait ID       waits until the log is ready, and prints what there is of it
-"""
+"""Steps in a served home: a shop with a large log, and a kill -9 in the middle of its import."""
 
 from __future__ import annotations
 
 import hashlib
 import io
-import json
 import os
 import signal
-import sys
 import time
 
 import numpy as np
@@ -23,9 +16,8 @@ from bench.processes import by_kind
 from uchiwa.core.logs.readers import read_recordings
 from uchiwa.standin.cars import pike_base
 from uchiwa.store import accounts, import_results, jobs, samples, uploads
-from uchiwa.store.database import connect_to, unit_of_work
+from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import LogFile
-from uchiwa.store.place import Place
 
 ROWS = 120_000
 
@@ -46,15 +38,15 @@ def content() -> bytes:
     return stream.getvalue()
 
 
-def make() -> None:
-    """A shop with a job and a log."""
+def make(name: str) -> int:
+    """A shop with a job and a stored log; the log's id."""
     with unit_of_work():
-        shop = accounts.create_shop("Shop")
-        user = accounts.create_user(shop, "tuner@example.org", "Tuner", "a long enough password")
+        shop = accounts.create_shop(name)
+        user = accounts.create_user(shop, f"{name}@example.org", "Tuner", "a long enough password")
         job = jobs.create(user, "Customer", "Corvid Pike", "", pike_base())
         round_ = jobs.rounds(job)[0]
     log, _ = uploads.receive(job, round_, "long.csv", io.BytesIO(content()))
-    print(log.id)
+    return log.id
 
 
 def look(log_id: int) -> LogFile:
@@ -62,8 +54,8 @@ def look(log_id: int) -> LogFile:
         return LogFile.get_by_id(log_id)
 
 
-def kill(what: str, log_id: int) -> None:
-    """Kill the worker or the database while an import keeps its samples; one that was over too soon is done again."""
+def kill(what: str, log_id: int) -> int:
+    """Kill the worker or the database while an import keeps its samples, at how many percent; one over too soon is done again."""
     (victim,) = (one.id for one in by_kind(os.environ["UCHIWA_HOME"])[what])
     deadline = time.monotonic() + 90
     seen = 0
@@ -74,15 +66,14 @@ def kill(what: str, log_id: int) -> None:
                 import_results.read_again([log])
         elif log.state == "importing" and log.reading and 30 <= log.percent < 100:
             os.kill(victim, signal.SIGKILL)
-            print(log.percent)
-            return
+            return log.percent
         seen = max(seen, log.percent)
         time.sleep(0.02)
-    raise SystemExit(f"the import never got half-way: {log.state}, {seen} %, reading {log.reading}")
+    raise AssertionError(f"the import never got half-way: {log.state}, {seen} %, reading {log.reading}")
 
 
-def wait(log_id: int) -> None:
-    """What there is of the log when it is ready."""
+def wait(log_id: int) -> dict[str, object]:
+    """What there is of the log once it is ready."""
     deadline = time.monotonic() + 120
     while True:
         try:
@@ -100,7 +91,7 @@ def wait(log_id: int) -> None:
         if state == "ready":
             break
         if time.monotonic() > deadline:
-            raise SystemExit(f"the log is still {state}")
+            raise AssertionError(f"the log is still {state}")
         time.sleep(0.3)
     with unit_of_work():
         kept = samples.read_whole(log)
@@ -110,11 +101,4 @@ def wait(log_id: int) -> None:
         np.array_equal(one.values, other.values)
         for one, other in zip(kept.rasters[0].channels, whole.rasters[0].channels, strict=True)
     )
-    print(json.dumps({"same": same, "rows": int(kept.rasters[0].time.size), "raw": raw == log.content_hash}))
-
-
-if __name__ == "__main__":
-    connect_to(Place.load())
-    {"make": make, "kill": lambda: kill(sys.argv[2], int(sys.argv[3])), "wait": lambda: wait(int(sys.argv[2]))}[
-        sys.argv[1]
-    ]()
+    return {"same": same, "rows": int(kept.rasters[0].time.size), "raw": raw == log.content_hash}

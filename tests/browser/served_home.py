@@ -14,6 +14,7 @@ import urllib.request
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Any
 
 from bench.processes import by_kind
 from tests.ports import own
@@ -29,6 +30,8 @@ class ServedHome:
     home: Path
     port: int
     environment: dict[str, str] = field(repr=False)
+    process: subprocess.Popen[bytes] | None = None
+    _steps: subprocess.Popen[str] | None = field(default=None, repr=False)
 
     @classmethod
     def of(cls, folder: Path, *, web_processes: int = 1, safe: bool = False) -> ServedHome:
@@ -58,6 +61,19 @@ class ServedHome:
     def start(self) -> subprocess.Popen[bytes]:
         """Serve; does not wait until it answers."""
         return subprocess.Popen([sys.executable, "-m", "uchiwa", "serve"], env=self.environment, cwd=self.home.parent)
+
+    def begun(self) -> ServedHome:
+        """Have it served, if it is not; and well."""
+        if self.process is None or self.process.poll() is not None:
+            self.process = self.start()
+        self.wait_for(WELL)
+        return self
+
+    def end(self, how: signal.Signals) -> None:
+        """Ask it to stop, or kill it, and wait."""
+        assert self.process is not None
+        self.process.send_signal(how)
+        self.process.wait(120)  # a busy machine takes its time
 
     @contextlib.contextmanager
     def serving(self, how: signal.Signals = signal.SIGINT) -> Iterator[subprocess.Popen[bytes]]:
@@ -89,22 +105,31 @@ class ServedHome:
 
     def stop_database(self) -> str:
         """Stop the database alone; what was said."""
-        return self._done("uchiwa", "db", "stop")
-
-    def step(self, module: str, *words: str) -> str:
-        """Run a step of a module of these tests in the served home; its last line."""
-        return self._done(f"tests.browser.{module}", *words).strip().splitlines()[-1]
-
-    def _done(self, *words: str) -> str:
         done = subprocess.run(
-            [sys.executable, "-m", *words],
-            env=self.environment,
-            cwd=Path(__file__).parents[2],
-            capture_output=True,
-            text=True,
+            [sys.executable, "-m", "uchiwa", "db", "stop"], env=self.environment, capture_output=True, text=True
         )
         assert done.returncode == 0, done.stderr[-1500:]
         return done.stdout
+
+    def step(self, module: str, function: str, *words: object) -> Any:
+        """Have a function of a module of these tests called in the served home; what it gives."""
+        if self._steps is None:
+            self._steps = subprocess.Popen(
+                [sys.executable, "-m", "tests.browser.steps"], env=self.environment, cwd=Path(__file__).parents[2], text=True,
+                stdin=subprocess.PIPE, stdout=subprocess.PIPE,
+            )  # fmt: skip
+        self._steps.stdin.write(json.dumps([module, function, *words]) + "\n")
+        self._steps.stdin.flush()
+        told = json.loads(self._steps.stdout.readline())
+        assert "failed" not in told, told["failed"]
+        return told["done"]
+
+    def _no_more_steps(self) -> None:
+        if self._steps is not None:
+            self._steps.stdin.close()
+            self._steps.wait(30)
+            self._steps.stdout.close()
+            self._steps = None
 
     def processes(self) -> list[tuple[int, str]]:
         """The running processes of the home: ids and command lines."""
@@ -129,6 +154,7 @@ class ServedHome:
 
     def left(self, seconds: float = 10) -> list[str]:
         """What still runs when there was a moment to end."""
+        self._no_more_steps()
         deadline = time.monotonic() + seconds
         while self.running() and time.monotonic() < deadline:
             time.sleep(0.1)

@@ -34,7 +34,7 @@ def test_nothing_that_was_recorded_is_lost(tmp_path):
     """Two cars at once, one over a WebSocket, one over plain HTTP."""
     served = ServedHome.of(tmp_path, web_processes=2, safe=True)  # what is acknowledged must be on the disk
     with served.serving():
-        tokens = json.loads(served.step("live_under_fire", "make"))
+        tokens = served.step("live_under_fire", "make")
         cars = {
             job: driving(f"{served.address}/c/{token}", 4 + number, plain=bool(number))
             for number, (job, token) in enumerate(tokens.items())
@@ -53,6 +53,6 @@ def test_nothing_that_was_recorded_is_lost(tmp_path):
             assert car.outcome.breaks >= (5 if car.link.plain else 7)
             rows = tmp_path / "rows.json"
             rows.write_text(json.dumps(car.outcome.rows))
-            found = json.loads(served.step("live_under_fire", "wait", job, str(rows)))
+            found = served.step("live_under_fire", "wait", int(job), str(rows))
             assert found == {"same": True, "rows": len(car.outcome.rows), "channels": len(car.drive.channels)}
     assert served.left() == []

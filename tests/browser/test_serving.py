@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import json
 import os
 import signal
 import subprocess
 import sys
 import time
+from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
@@ -18,14 +18,20 @@ from tests.browser.served_home import WELL, ServedHome
 pytestmark = pytest.mark.browser
 
 
-def test_stopping_leaves_nothing_running_however_it_is_stopped(tmp_path):
-    served = ServedHome.of(tmp_path)
-    for how in (signal.SIGINT, signal.SIGTERM):
-        with served.serving(how):
-            running = len(served.running())
-        assert running >= 3
-        assert served.left() == []
-        assert (served.home / "mariadb").is_dir()
+@pytest.fixture(scope="module")
+def one_home(tmp_path_factory) -> Iterator[ServedHome]:
+    """One for all that is started, killed and stopped here."""
+    found = ServedHome.of(tmp_path_factory.mktemp("served"), web_processes=2, safe=True)
+    yield found
+    if found.process is not None and found.process.poll() is None:
+        found.end(signal.SIGINT)
+    assert found.left() == []
+
+
+@pytest.fixture
+def home(one_home: ServedHome) -> ServedHome:
+    """The same, served and well."""
+    return one_home.begun()
 
 
 def test_a_process_that_was_just_starting_ends_with_its_parent(tmp_path):
@@ -53,59 +59,45 @@ def test_a_taken_port_is_said(tmp_path, served):
     assert not (tmp_path / "home").exists()
 
 
-def test_a_kill_in_the_middle_of_an_import_loses_nothing(tmp_path):
-    served = ServedHome.of(tmp_path, safe=True)
-    with served.serving():
-        log = served.step("import_under_fire", "make")
-        for victim in ("database", "worker"):
-            percent = int(served.step("import_under_fire", "kill", victim, log))
-            assert 30 <= percent < 100
-            found = json.loads(served.step("import_under_fire", "wait", log))
-            assert found == {"same": True, "rows": 120_000, "raw": True}
-            served.wait_for(WELL)
-    assert served.left() == []
+def test_a_kill_in_the_middle_of_an_import_loses_nothing(home):
+    log = home.step("import_under_fire", "make", "first")
+    for victim in ("database", "worker"):
+        percent = home.step("import_under_fire", "kill", victim, log)
+        assert 30 <= percent < 100
+        assert home.step("import_under_fire", "wait", log) == {"same": True, "rows": 120_000, "raw": True}
+        home.wait_for(WELL)
 
 
-def test_a_killed_web_process_leaves_an_import_that_the_next_start_finishes(tmp_path):
-    served = ServedHome.of(tmp_path, web_processes=2)
-    process = served.start()
-    try:
-        served.wait_for(WELL)
-        log = served.step("import_under_fire", "make")
-    finally:
-        process.kill()
-        process.wait(10)
-    try:
-        with served.serving():
-            assert json.loads(served.step("import_under_fire", "wait", log))["same"]
-    finally:
-        served.stop_database()
-    assert served.left() == []
-
-
-def test_killed_web_processes_are_missed_at_once_and_all_end_with_the_one_that_serves(tmp_path):
+def test_killed_web_processes_are_missed_at_once_and_all_end_with_the_one_that_serves(home):
     """Also right after they were asked for a sign of life, when the answer would be waited for."""
-    served = ServedHome.of(tmp_path, web_processes=2)
-    process = served.start()
-    try:
-        served.wait_for(WELL)
-        web = served.those("web")
-        assert len(web) == 2
-        for pid in web:  # a stopped process is asked and does not answer; then it dies
-            os.kill(pid, signal.SIGSTOP)
-        time.sleep(1.5)
-        for pid in web:
-            os.kill(pid, signal.SIGKILL)
-        served.wait_for(WELL, 30)  # uvicorn alone would wait 120 s
-        before = set(served.those("web") + served.those("worker"))
-        (loaded,) = served.those("loaded")
-        os.kill(loaded, signal.SIGKILL)  # without it nobody would learn of the others' end: all are begun anew
-        until(lambda: before.isdisjoint(served.those("web") + served.those("worker")), 60)
-        served.wait_for(WELL, 60)
-        process.kill()
-        process.wait(10)
-        until(lambda: not served.those("worker") and not served.those("web"), 30)
-    finally:
-        stopped = served.stop_database()
-    assert stopped == "The database is stopped.\n"
-    assert served.left(40) == []
+    web = home.those("web")
+    assert len(web) == 2
+    for pid in web:  # a stopped process is asked and does not answer; then it dies
+        os.kill(pid, signal.SIGSTOP)
+    time.sleep(1.5)
+    for pid in web:
+        os.kill(pid, signal.SIGKILL)
+    home.wait_for(WELL, 30)  # uvicorn alone would wait 120 s
+    before = set(home.those("web") + home.those("worker"))
+    (loaded,) = home.those("loaded")
+    os.kill(loaded, signal.SIGKILL)  # without it nobody would learn of the others' end: all are begun anew
+    until(lambda: before.isdisjoint(home.those("web") + home.those("worker")), 60)
+    home.wait_for(WELL, 60)
+    home.end(signal.SIGKILL)
+    until(lambda: not home.those("worker") and not home.those("web"), 30)
+    assert home.stop_database() == "The database is stopped.\n"
+    assert home.left(40) == []
+
+
+def test_an_import_goes_on_after_all_was_killed_and_stopping_leaves_nothing_running(home):
+    """The stop is asked for as systemd does; the other tests of served homes stop theirs as Ctrl-C does."""
+    log = home.step("import_under_fire", "make", "second")
+    home.end(signal.SIGKILL)
+    home.stop_database()
+    assert home.left(40) == []
+    home.begun()
+    assert home.step("import_under_fire", "wait", log)["same"]
+    assert len(home.running()) >= 5
+    home.end(signal.SIGTERM)
+    assert home.left() == []
+    assert (home.home / "mariadb").is_dir()

@@ -8,6 +8,7 @@ import numpy as np
 import pytest
 
 from bench.spark import advanced, judge, road_error, take_out, torque_rounds
+from tests.seeds import seeds
 from uchiwa.core.knock.evidence import gather_knock
 from uchiwa.core.logs.readers import read_log
 from uchiwa.core.proposals.knock_limit.policy import ThresholdPolicy
@@ -58,7 +59,7 @@ def test_torque_of_a_road_log_is_that_at_the_wheels(name):
 
 @pytest.mark.parametrize("name", CARS)
 def test_four_torque_rounds_come_to_the_lower_of_best_torque_and_knock(name):
-    told = [torque_rounds(car_named(name), seed, rounds=4) for seed in (1, 4)]
+    told = [torque_rounds(car_named(name), seed, rounds=4) for seed in (1, 4)[: seeds(1, 2)]]
     errors = np.concatenate([one.errors for one in told])
     print("\n", np.round(errors, 1), [(round(one.highest, 2), round(one.ladder, 2)) for one in told])
     assert np.mean(np.abs(errors) <= 1.0) >= 0.8

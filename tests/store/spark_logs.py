@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import cache
+
 import numpy as np
 
 from tests.conftest import make_log
@@ -48,6 +50,7 @@ def knock_text(
     return write_delimited(make_log(20.0, **signals))
 
 
+@cache
 def dyno_text(run: int, offset: float = 0.0, *, timed: bool = True) -> bytes:
     """A run of the Pike as the dyno writes it."""
     return write_run(dyno_run(car_named("corvid-pike"), pike_base(), 4, run, offset=offset), timed=timed)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
+from contextlib import ExitStack
 from dataclasses import dataclass
 from typing import Any
 
@@ -130,7 +131,13 @@ def of_customer(path: str) -> bool:
 
 
 @pytest.fixture
-def visitors(target: Target, clean_database) -> Iterator[dict[str, Client]]:
+def stack() -> Iterator[ExitStack]:
+    with ExitStack() as found:
+        yield found
+
+
+@pytest.fixture
+def visitors(target: Target, clean_database, stack: ExitStack) -> Iterator[dict[str, Client]]:
     """Everybody who must not get through to the shop."""
     with unit_of_work():
         other = accounts.create_shop("Other")
@@ -144,7 +151,10 @@ def visitors(target: Target, clean_database) -> Iterator[dict[str, Client]]:
     app = create_app("test-key")
     names = ("nobody", "other shop", "ended session", "locked out", "half signed in")
     clients = {name: Client(app, raise_server_exceptions=False) for name in names}
+    first = clients[names[0]]
+    stack.enter_context(first)
     for client in clients.values():
+        client.portal = first.portal
         client.learn_token()
     assert clients["other shop"].sign_in("other@example.org", LONG).headers["location"] == "/"
     assert clients["locked out"].sign_in("gone@example.org", LONG).headers["location"] == "/"
@@ -154,8 +164,6 @@ def visitors(target: Target, clean_database) -> Iterator[dict[str, Client]]:
         sessions.end_of_person(target.scene.user)
         people.disable(gone)
     yield clients
-    for client in clients.values():
-        client.close()
 
 
 def test_nobody_gets_through_who_must_not(target, visitors):

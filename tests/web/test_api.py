@@ -204,7 +204,7 @@ def _draw_calls(operation, real: dict[str, int], head: dict[str, str], faults: l
     """Two of three of them about what there is."""
 
     @settings(
-        max_examples=seeds(25, 200), deadline=None, phases=[Phase.generate], suppress_health_check=list(HealthCheck)
+        max_examples=seeds(15, 200), deadline=None, phases=[Phase.generate], suppress_health_check=list(HealthCheck)
     )
     @given(case=operation.as_strategy(), about=st.sampled_from([True, True, False]))
     def ask(case, about):

@@ -11,7 +11,7 @@ _RECOVERS = 1.2
 _WAITS_S = 0.6
 _ACTS_S = 0.1
 _MOST = 10.0
-_DRAWN = 16384
+_DRAWN, _BLOCK = 16_384, 512
 
 
 @dataclass(frozen=True)
@@ -97,8 +97,19 @@ class KnockControl:
     _number: int = field(default=0)
 
     def __post_init__(self) -> None:
-        self._chances: list[list[float]] = self.rng.uniform(size=(_DRAWN, 3)).tolist()
-        self._scatter: list[float] = self.rng.normal(size=_DRAWN).tolist()
+        self._chances = self.rng.uniform(size=(_DRAWN, 3))
+        self._scatter = self.rng.normal(size=_DRAWN)
+        self._block, self._chance, self._scattered = -1, [[0.0]], [0.0]
+
+    def _drawn(self) -> tuple[list[float], float]:
+        """What chance has for this step; it is made into numbers by the block, for few drives need all of it."""
+        block, at = divmod(self._number % _DRAWN, _BLOCK)
+        if block != self._block:
+            part = slice(block * _BLOCK, (block + 1) * _BLOCK)
+            self._block = block
+            self._chance, self._scattered = self._chances[part].tolist(), self._scatter[part].tolist()
+        self._number += 1
+        return self._chance[at], self._scattered[at]
 
     def step(
         self,
@@ -117,8 +128,7 @@ class KnockControl:
         if self.unheard and over < -1.0 and self.retard == 0.0:
             return spark
         noise = self.sensor.noise(speed)
-        chance, scatter = self._chances[self._number % _DRAWN], self._scatter[self._number % _DRAWN]
-        self._number += 1
+        chance, scatter = self._drawn()
         level = noise * (1.0 + self.sensor.scatter * scatter)
         self.knocked = over > 0.0 and chance[0] < min(1.0, 0.25 + 0.25 * over)
         if self.knocked:
