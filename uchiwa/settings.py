@@ -64,7 +64,7 @@ class Settings(BaseSettings):
     mail_password: SecretStr = Field(default=SecretStr(""), description="at the mail server")
     mail_from: str = Field(default="uchiwa@localhost", description="address that mails come from")
     cache_megabytes: int = Field(
-        default=256, ge=16, le=16_384, description="of what is worked out from logs, remembered by each web process"
+        default=128, ge=16, le=16_384, description="of what is worked out from logs, remembered by each web process"
     )
     disk_cache_megabytes: int = Field(
         default=1024, ge=0, le=1_048_576,

@@ -6,6 +6,7 @@ It is the same code over the same lines as when the log is finished, so that not
 from __future__ import annotations
 
 import json
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
@@ -35,6 +36,36 @@ _TICKS = {Tick.DONE: "done", Tick.REPEAT: "begun", Tick.OPEN: "open"}
 def limits_of(session: LiveSession) -> LiveLimits:
     """A session's limits."""
     return LiveLimits.read(json.loads(session.limits), "the limits")
+
+
+@dataclass(frozen=True)
+class Analysis:
+    """What the worker has found of a session, read once for all who watch it here.
+
+    Attributes:
+        number: of the analysis and of the limits it is shown under.
+        limits: the session's.
+        parts: findings, drives, the brief's boxes, and the correction without its cells, each as plain data.
+        correction: the correction so far, by cell.
+    """
+
+    number: tuple[int, int] = (-1, -1)
+    limits: LiveLimits = field(default_factory=LiveLimits)
+    parts: dict[str, Any] = field(default_factory=dict)
+    correction: dict[tuple[int, int], dict[str, Any]] = field(default_factory=dict)
+
+    @classmethod
+    def of(cls, session: LiveSession) -> Analysis:
+        """As it stands in a session."""
+        found = json.loads(session.analysis) if session.analysis else {}
+        correction = found.get("correction")
+        parts = {key: found[key] for key in ("findings", "drives", "items") if key in found}
+        if parts:
+            parts["correction"] = (
+                {key: one for key, one in correction.items() if key != "cells"} if correction else None
+            )
+        cells = {(one["i"], one["j"]): one for one in correction.get("cells", [])} if correction else {}
+        return cls((session.analysed, session.limits_version), limits_of(session), parts, cells)
 
 
 class Analyst:

@@ -18,6 +18,7 @@ from playhouse.pool import MaxConnectionsExceeded
 
 from uchiwa.core.live.advice import Advice
 from uchiwa.services.live import growing
+from uchiwa.services.live.analysis import Analysis
 from uchiwa.services.live.growing import Growing
 from uchiwa.services.live.guiding import Guide
 from uchiwa.store import live_passing, live_sessions
@@ -40,11 +41,12 @@ class Follower:
     Attributes:
         growing: the rows, and what they fill.
         standing: how the session stands; None once it is gone.
+        analysis: what the worker has found.
         watchers: called whenever one of these may have changed.
     """
 
-    def __init__(self, growing_: Growing, standing: Standing | None) -> None:
-        self.growing, self.standing = growing_, standing
+    def __init__(self, growing_: Growing, standing: Standing | None, analysis: Analysis) -> None:
+        self.growing, self.standing, self.analysis = growing_, standing, analysis
         self.guide = Guide(growing_)
         self.watchers: list[Callable[[], None]] = []
         self.unwatched = 0.0
@@ -89,7 +91,8 @@ def _made(session: LiveSession) -> Follower:
     followed.advance()
     with unit_of_work():
         standing = live_sessions.standing(session.id)
-    return Follower(followed, standing)
+        analysis = Analysis.of(live_sessions.get(session.id)) if standing is not None else Analysis()
+    return Follower(followed, standing, analysis)
 
 
 async def _look_on() -> None:
@@ -122,6 +125,9 @@ def _look(followers: dict[int, Follower], standing_too: bool) -> list[int]:
         places = {one.growing.log_id: one for one in followers.values()}
         found = live_passing.chunks_of_several([(log_id, one.growing.position) for log_id, one in places.items()])
         standings = live_sessions.standings(list(followers)) if standing_too else None
+        for session_id, now in (standings or {}).items():
+            if (now.analysed, now.limits) != followers[session_id].analysis.number:
+                followers[session_id].analysis = Analysis.of(live_sessions.get(session_id))
     except _NO_DATABASE:
         _let_go()
         raise

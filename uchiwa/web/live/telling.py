@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
@@ -11,14 +10,13 @@ import numpy as np
 
 from uchiwa.core.live.advice import Advice
 from uchiwa.core.live.filling import Filling
-from uchiwa.core.live.limits import LiveLimits, state_now
+from uchiwa.core.live.limits import state_now
 from uchiwa.core.logs.log import FloatArray
 from uchiwa.core.quantities.catalogue import QUANTITIES
 from uchiwa.core.viewing.limits import Limit, passed
 from uchiwa.core.words.sentence import sentence_of
 from uchiwa.services.languages import Words
-from uchiwa.services.live.analysis import limits_of
-from uchiwa.store import live_events, live_sessions
+from uchiwa.store import live_events
 from uchiwa.store.database import unit_of_work
 from uchiwa.web.live.followers import Follower
 
@@ -70,11 +68,10 @@ class Told:
     seconds: FloatArray | None = None
     samples: FloatArray | None = None
     standing: object = None
-    analysed: int = -1
-    limits: int = -1
+    analysis: tuple[int, int] = (-1, -1)
+    parts: dict[str, Any] = field(default_factory=dict)
     event: int = 0
     words: str = ""
-    found: dict[str, Any] = field(default_factory=dict)
 
 
 class Teller:
@@ -96,7 +93,6 @@ class Teller:
             self.limits[one.quantity] = (*self.limits.get(one.quantity, ()), one)
         self.told = Told()
         self.wish = Wish()
-        self.live_limits = LiveLimits()
 
     def news(self) -> dict[str, Any]:
         """What is new; empty if nothing is."""
@@ -171,7 +167,8 @@ class Teller:
         filling = growing.filling(self.wish.table) if self.wish.table in growing.tables else None
         if filling is None or self.draw is None:
             return {}
-        shown = (self.wish.table, self.wish.view, told.analysed if self.wish.view == "change" else -1)
+        analysis = self.follower.analysis
+        shown = (self.wish.table, self.wish.view, analysis.number[0] if self.wish.view == "change" else -1)
         if told.table != shown or told.seconds is None or told.samples is None:
             told.table = shown
             changed = np.ones(filling.table.shape, dtype=np.bool_)
@@ -180,13 +177,7 @@ class Teller:
         if not changed.any():
             return {}
         told.seconds, told.samples = filling.seconds.copy(), filling.samples.copy()
-        return {"cells": self.draw(filling, self.wish.view, self.correction, changed)}
-
-    @property
-    def correction(self) -> dict[tuple[int, int], dict[str, Any]]:
-        """The correction so far, by cell."""
-        found = (self.told.found.get("correction") or {}) if self.told.found else {}
-        return {(one["i"], one["j"]): one for one in found.get("cells", [])}
+        return {"cells": self.draw(filling, self.wish.view, analysis.correction, changed)}
 
     def standing(self) -> dict[str, Any]:
         """How the session stands, if that has changed."""
@@ -211,40 +202,37 @@ class Teller:
             }
         }
 
+    def found(self) -> dict[str, Any]:
+        """What the worker has found, in those parts that are new; empty if none is."""
+        analysis, told = self.follower.analysis, self.told
+        if analysis.number == told.analysis:
+            return {}
+        new = {key: part for key, part in analysis.parts.items() if key not in told.parts or part != told.parts[key]}
+        told.analysis, told.parts = analysis.number, analysis.parts
+        return new
+
     @property
     def must_ask(self) -> bool:
-        """Whether the worker has found something, or something happened, that has not been told."""
-        standing, told = self.follower.standing, self.told
-        if standing is None:
-            return False
-        return (standing.analysed, standing.limits) != (told.analysed, told.limits) or standing.event > told.event
+        """Whether something happened that has not been told."""
+        standing = self.follower.standing
+        return standing is not None and standing.event > self.told.event
 
-    def asked(self) -> dict[str, Any]:
-        """What the worker has found and what happened, from the database. Call within a thread that may wait."""
-        found: dict[str, Any] = {}
-        standing, told = self.follower.standing, self.told
+    def events(self) -> list[dict[str, Any]]:
+        """What happened since, from the database. Call within a thread that may wait."""
+        standing = self.follower.standing
         if standing is None:
-            return found
-        session_id = self.follower.growing.session_id
+            return []
         with unit_of_work():
-            if (standing.analysed, standing.limits) != (told.analysed, told.limits):
-                session = live_sessions.get(session_id)
-                told.analysed, told.limits = standing.analysed, standing.limits
-                self.live_limits = limits_of(session)
-                told.found = json.loads(session.analysis) if session.analysis else {}
-                found["found"] = told.found
-            if standing.event > told.event:
-                events = live_events.after(session_id, told.event)
-                told.event = standing.event
-                found["events"] = [event_data(one) for one in events]
-        return found
+            found = live_events.after(self.follower.growing.session_id, self.told.event)
+        self.told.event = standing.event
+        return [event_data(one) for one in found]
 
-    def items(self) -> list[dict[str, Any]]:
+    def in_their_words(self, items: list[dict[str, Any]]) -> list[dict[str, Any]]:
         """What ticks, in the language of whoever is told."""
         say = self.words.say
         return [
             one | {"title": say(one["title"]), "said": say(sentence_of(one.get("words") or one.get("said", "")))}
-            for one in self.told.found.get("items", [])
+            for one in items
         ]
 
     def correction_now(self) -> dict[str, Any]:
@@ -255,7 +243,7 @@ class Teller:
         calibration = growing.context.calibration
         targets = calibration.by_role("lambda_target") if calibration is not None else ()
         why, how_far = state_now(
-            self.live_limits,
+            self.follower.analysis.limits,
             growing.growth,
             targets[0] if targets else None,
             filling is not None and engine.cell is not None,

@@ -171,9 +171,12 @@ class _Telling:
     async def _news(self) -> dict[str, Any]:
         found = self.teller.standing()
         if self.teller.must_ask:
-            found |= await in_thread(self.teller.asked)
-            if not self.deep and "found" in found:  # the driver sees what ticks, not what the tuner works on
-                found["found"] = {"items": self.teller.items()}
+            found["events"] = await in_thread(self.teller.events)
+        parts = self.teller.found()
+        if not self.deep:  # the driver sees what ticks, not what the tuner works on
+            parts = {"items": self.teller.in_their_words(parts["items"])} if "items" in parts else {}
+        if parts:
+            found["found"] = parts
         found |= self.teller.news()
         advice = self.teller.advice()
         if advice is not None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from dataclasses import dataclass
 from typing import Any
 
@@ -13,7 +12,7 @@ from uchiwa.core.tables.table import Table
 from uchiwa.core.viewing.alignment import Alignment
 from uchiwa.core.viewing.arrangement import PURPOSES
 from uchiwa.services.live import growing
-from uchiwa.services.live.analysis import limits_of
+from uchiwa.services.live.analysis import Analysis
 from uchiwa.services.reading import Reader
 from uchiwa.store import live_events, live_sessions, log_states, messages
 from uchiwa.store.collected import collected
@@ -56,10 +55,9 @@ def values_of(page: RoundPage, session: LiveSession, shown: Shown) -> dict[str, 
     followed.advance()
     tables = {one.id: one for one in followed.tables.values()}
     table = tables.get(shown.table) or followed.context.table or next(iter(tables.values()), None)
-    found = json.loads(session.analysis) if session.analysis else {}
-    correction = {(one["i"], one["j"]): one for one in (found.get("correction") or {}).get("cells", [])}
+    analysis = Analysis.of(session)
     filling = followed.filling(table.id) if table is not None else None
-    grid = live_grid(filling, shown.view, correction)[0] if filling is not None else None
+    grid = live_grid(filling, shown.view, analysis.correction)[0] if filling is not None else None
     events = live_events.latest(session.id)
     return {
         "session": session,
@@ -70,8 +68,8 @@ def values_of(page: RoundPage, session: LiveSession, shown: Shown) -> dict[str, 
         "grid": grid,
         "view": shown.view,
         "views": list(LiveView),
-        "limits": limits_of(session),
-        "found": found,
+        "limits": analysis.limits,
+        "found": analysis.parts,
         "events": [event_data(one) for one in events],
         "messages": messages.of(page.job),
         "items": collected(page.job, page.round).items,
@@ -88,9 +86,7 @@ def all_cells(session: LiveSession, table: str, view: LiveView) -> list[list[Any
     filling = followed.filling(table)
     if filling is None:
         return []
-    found = json.loads(session.analysis) if session.analysis else {}
-    correction = {(one["i"], one["j"]): one for one in (found.get("correction") or {}).get("cells", [])}
-    return cells_of(filling, view, correction, np.ones(filling.table.shape, dtype=np.bool_))
+    return cells_of(filling, view, Analysis.of(session).correction, np.ones(filling.table.shape, dtype=np.bool_))
 
 
 def _plan(page: RoundPage, session: LiveSession, show: str) -> dict[str, Any] | None:

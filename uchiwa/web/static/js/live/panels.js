@@ -42,7 +42,6 @@ export class Panels {
     this.refs = refs;
     this.finding = finding;
     this.known = [];
-    this.found = null;
   }
   advice({ words, more }) {
     this.refs.advice.textContent = words;
@@ -55,11 +54,15 @@ export class Panels {
     this.refs.correctingDot.className = `dot ${why === "running" ? "is-fine" : why === "off" ? "" : "is-busy"}`;
   }
   show(found) {
-    this.found = found;
-    if (!found?.findings) return;
-    this.refs.foundCount.textContent = found.findings.length || "";
+    if (found?.findings) this.#findings(found.findings);
+    if (found?.drives) this.#drives(found.drives);
+    if (found?.items?.length) this.#items(found.items);
+    if (found && "correction" in found) this.#soFar(found.correction);
+  }
+  #findings(findings) {
+    this.refs.foundCount.textContent = findings.length || "";
     this.refs.foundList.replaceChildren(
-      ...found.findings.map((one) => {
+      ...findings.map((one) => {
         const row = element("li", `finding is-${one.severity}`);
         row.append(
           element("span", "", one.words),
@@ -68,20 +71,21 @@ export class Panels {
         return row;
       }),
     );
-    if (!found.findings.length) this.refs.foundList.append(element("li", "second", "Nothing wrong so far."));
+    if (!findings.length) this.refs.foundList.append(element("li", "second", "Nothing wrong so far."));
+  }
+  #drives(drives) {
     this.refs.drives.replaceChildren(
-      ...[...found.drives].reverse().map((one) => timed(one.start, `${one.title}, ${clockText(one.end - one.start)}`)),
+      ...[...drives].reverse().map((one) => timed(one.start, `${one.title}, ${clockText(one.end - one.start)}`)),
     );
-    if (found.items.length) {
-      this.refs.items.replaceChildren(
-        ...found.items.map((one) => {
-          const row = element("li", `is-${one.tick}`);
-          row.append(element("span", `dot ${TICKS[one.tick]}`), one.title, " ", element("small", "second", one.said));
-          return row;
-        }),
-      );
-    }
-    this.#soFar(found.correction);
+  }
+  #items(items) {
+    this.refs.items.replaceChildren(
+      ...items.map((one) => {
+        const row = element("li", `is-${one.tick}`);
+        row.append(element("span", `dot ${TICKS[one.tick]}`), one.title, " ", element("small", "second", one.said));
+        return row;
+      }),
+    );
   }
   #soFar(correction) {
     if (!correction) this.refs.soFar.textContent = "";
