@@ -104,7 +104,7 @@ class Watcher(threading.Thread):
                 self.bytes += len(text)
                 told = json.loads(text)
                 if told.get("t"):
-                    self.late.append(time.time() - self.sender.began - told["t"][-1])
+                    self.late.extend(time.time() - self.sender.began - np.array(told["t"]))
                 if told.get("standing") and not told["standing"]["running"]:
                     return
 
@@ -231,18 +231,19 @@ def measured(address: str, home: str, seconds: float) -> None:
         one.join()
     for one in watchers:
         one.join(20)
-    newest = np.concatenate(([True], np.diff(drawn[:, 1]) > 0))
-    screen = (drawn[:, 0] - senders[0].began - drawn[:, 1])[newest]
-    late = np.concatenate([one.late for one in watchers])
+    frames = drawn[np.concatenate(([True], np.diff(drawn[:, 1]) > 0))]
+    samples = np.arange(frames[0, 1], frames[-1, 1], 1 / HZ)  # each is on the screen with the first frame that reaches it
+    screen = frames[np.searchsorted(frames[:, 1], samples), 0] - senders[0].began - samples
+    late = np.array([one for watcher in watchers for one in watcher.late])
     print(
         f"watched by three for {taken:.0f} s, ms of processor time a second:",
         {key: round(ms, 1) for key, ms in watched.items()},
     )
     print(f"each watcher, in the web processes: {(watched['web'] - alone['web']) / 3:.1f} ms a second")
     print(f"from sample to socket: median {np.median(late) * 1000:.0f} ms, p95 {np.quantile(late, 0.95) * 1000:.0f} ms, "
-          f"longest {late.max() * 1000:.0f} ms of {late.size} messages")  # fmt: skip
+          f"longest {late.max() * 1000:.0f} ms of {late.size} samples")  # fmt: skip
     print(f"from sample to screen: median {np.median(screen) * 1000:.0f} ms, p95 {np.quantile(screen, 0.95) * 1000:.0f} ms, "
-          f"longest {screen.max() * 1000:.0f} ms of {screen.size} frames")  # fmt: skip
+          f"longest {screen.max() * 1000:.0f} ms of {screen.size} samples")  # fmt: skip
     print(f"web processes' memory: {memory:.0f} MB before it was watched, {megabytes(home):.0f} MB after")
     with unit_of_work():
         rows = [live_sessions.get(one.id).rows for one in sessions]

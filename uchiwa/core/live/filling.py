@@ -30,7 +30,7 @@ _OF_AXES = {
 }
 """What an axis may be worked out from, where it was not recorded."""
 _LOOK_BACK_S = 4.0
-_ERRORS_EVERY_S = 1.0
+_ERRORS_EVERY_S = 2.0
 RIPE_S = 1.5
 """A sample's error is counted once the mixture that belongs to it must have come."""
 _USUAL_DELAY = Delay(0.1, 1.0)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -89,6 +89,10 @@ class Growth:
         """A channel in canonical units, NaN where nothing was read; shape (n,). None if there is no such channel."""
         place = self._number.get(key)
         return None if place is None else self._values[place, : self.size]
+
+    def block(self, keys: Sequence[str], first: int, last: int) -> FloatArray:
+        """Rows of several channels that there are, in canonical units; shape (keys, last − first)."""
+        return self._values[[self._number[key] for key in keys], first:last]
 
     def __contains__(self, key: object) -> bool:
         return key in self._number
@@ -180,6 +184,9 @@ class Growth:
         values = self.values(key)
         if values is None or not self.size:
             return None
+        last = float(values[-1])
+        if last == last:
+            return last
         first = max(0, self.size - 400)
         known = np.flatnonzero(np.isfinite(values[first:]))
         if not known.size:

@@ -113,13 +113,10 @@ class Teller:
         if last - first > MOST_ROWS:
             self.told.computed = last
             return {"reload": True, "end": _rounded(growth.seconds)}
-        found: dict[str, list[float | None]] = {}
+        keys = [key for key in self.wish.keys if key in growth]
+        found = dict(zip(keys, _listed(growth.block(keys, first, last)), strict=True))
         beyond: dict[str, str] = {}
-        for key in self.wish.keys:
-            values = growth.values(key)
-            if values is None:
-                continue
-            found[key] = _listed(values[first:last])
+        for key in keys:
             over = passed(self.limits[key], key, growth.latest(key)) if key in self.limits else None
             if over is not None:
                 beyond[key] = over.words
@@ -284,9 +281,15 @@ def event_data(event: Any) -> dict[str, Any]:
     }
 
 
-def _listed(values: FloatArray) -> list[float | None]:
-    rounded = np.round(values, _DIGITS).tolist()
-    return rounded if np.isfinite(values).all() else [one if one == one else None for one in rounded]
+def _listed(values: FloatArray) -> Any:
+    """Numbers as JSON has them, None where nothing was read; in lists of lists for several channels."""
+    rounded = np.round(values, _DIGITS)
+    known = np.isfinite(values)
+    if known.all():
+        return rounded.tolist()
+    found = rounded.astype(np.object_)
+    found[~known] = None
+    return found.tolist()
 
 
 def _number(value: float, digits: int = 4) -> float | None:

@@ -26,7 +26,7 @@ from uchiwa.web.requests.browser import browser_of
 
 _CORRECTION_EVERY_S = 0.6
 _STILL_THERE_S = 2.0
-_MAY_EVERY_S = 5.0
+_MAY_EVERY_S = 10.0
 
 
 Looker = TypeVar("Looker")
