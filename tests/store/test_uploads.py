@@ -121,9 +121,9 @@ def test_an_import_whose_worker_died_is_finished_by_the_sweep(scene):
 
 def test_a_failure_while_samples_are_written_shows_nothing_and_is_made_good(scene, monkeypatch):
     log, _ = scene.receive(log_text())
-    keep = samples._keep_channel
+    row_of = samples._row_of
     calls = iter(range(100))
-    monkeypatch.setattr(samples, "_keep_channel", lambda *given: keep(*given) if next(calls) < 4 else 1 / 0)
+    monkeypatch.setattr(samples, "_row_of", lambda *given: row_of(*given) if next(calls) < 5 else 1 / 0)
     with pytest.raises(ZeroDivisionError):
         importing.import_log(log.id)
     monkeypatch.undo()
@@ -139,14 +139,14 @@ def test_a_failure_while_samples_are_written_shows_nothing_and_is_made_good(scen
 
 def test_an_import_that_was_taken_over_stops_without_a_trace(scene, monkeypatch):
     log, _ = scene.receive(log_text())
-    keep = samples._keep_channel
+    row_of = samples._row_of
 
     def robbed(*given):
         with unit_of_work():
             LogFile.update(owner="another").where(LogFile.id == log.id).execute()
-        keep(*given)
+        return row_of(*given)
 
-    monkeypatch.setattr(samples, "_keep_channel", robbed)
+    monkeypatch.setattr(samples, "_row_of", robbed)
     assert not importing.import_log(log.id)
     with unit_of_work():
         assert LogFile.get_by_id(log.id).owner == "another"

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from contextlib import nullcontext, suppress
+from typing import Any
 
 import numpy as np
 import zstandard
-from peewee import PeeweeException
+from peewee import Case, PeeweeException
 
 from uchiwa.core.logs.log import FloatArray
 from uchiwa.core.viewing.pyramid import Level, Sums, pyramid_of
@@ -16,6 +18,7 @@ from uchiwa.store.log_states import READY
 from uchiwa.store.models import ChannelLevel, LogChannel, LogFile, blob
 
 _TOGETHER = 6
+_BLOCKS_A_STATEMENT = 250_000  # some megabytes
 _LOCK = "uchiwa-levels"
 
 
@@ -37,26 +40,37 @@ def unpack_level(data: bytes, block: int, blocks: int) -> Level:
     return Level(block, both[:blocks], both[blocks:])
 
 
-def keep(channel_id: int, values: FloatArray) -> None:
-    """Build and keep the pyramid of a channel, in place of one that was there. Call within a transaction."""
-    built = pyramid_of(values)
-    finite = values[np.isfinite(values)]
-    if built:
-        ChannelLevel.insert_many(
-            [
-                {
-                    "channel": channel_id,
-                    "block": level.block,
-                    "blocks": level.size,
-                    "extremes": blob(samples.pack(np.concatenate((level.low, level.high)))),
-                    "sums": blob(pack_sums(sums)),
-                }
-                for level, sums in built
-            ]
-        ).on_conflict_replace().execute()
-    LogChannel.update(
-        levels=",".join(str(level.block) for level, _ in built), mean=float(finite.mean()) if finite.size else None
-    ).where(LogChannel.id == channel_id).execute()
+def _keep(channels: Mapping[int, FloatArray]) -> None:
+    """Build and keep the pyramids of some channels, in place of any that were there. Call within a transaction."""
+    rows: list[dict[str, Any]] = []
+    blocks, means = list[tuple[int, str]](), list[tuple[int, float | None]]()
+    for channel_id, values in channels.items():
+        built = pyramid_of(values)
+        finite = values[np.isfinite(values)]
+        blocks.append((channel_id, ",".join(str(level.block) for level, _ in built)))
+        means.append((channel_id, float(finite.mean()) if finite.size else None))
+        rows += [
+            {
+                "channel": channel_id,
+                "block": level.block,
+                "blocks": level.size,
+                "extremes": blob(samples.pack(np.concatenate((level.low, level.high)))),
+                "sums": blob(pack_sums(sums)),
+            }
+            for level, sums in built
+        ]
+        if sum(one["blocks"] for one in rows) > _BLOCKS_A_STATEMENT:
+            _insert(rows)
+            rows = []
+    _insert(rows)
+    LogChannel.update(levels=Case(LogChannel.id, blocks), mean=Case(LogChannel.id, means)).where(
+        LogChannel.id.in_(list(channels))
+    ).execute()
+
+
+def _insert(rows: list[dict[str, Any]]) -> None:
+    if rows:
+        ChannelLevel.insert_many(rows).on_conflict_replace().execute()
 
 
 @run_again
@@ -87,6 +101,5 @@ def _build(log: LogFile) -> int:
     query = LogChannel.select(LogChannel.id).where(LogChannel.log == log, LogChannel.levels.is_null())
     waiting = [row.id for row in query.order_by(LogChannel.id)]
     for first in range(0, len(waiting), _TOGETHER):
-        for channel_id, values in samples.values_of(waiting[first : first + _TOGETHER]).items():
-            keep(channel_id, values)
+        _keep(samples.values_of(waiting[first : first + _TOGETHER]))
     return len(waiting)

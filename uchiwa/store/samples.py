@@ -20,6 +20,7 @@ from uchiwa.store.conflict import BeingReadError
 from uchiwa.store.database import run_again, unit_of_work
 from uchiwa.store.log_names import told_apart
 from uchiwa.store.models import ChannelChunk, LogChannel, LogFile, blob
+from uchiwa.store.rows import rows
 
 CHUNK = 65536
 TIME = "time"
@@ -109,29 +110,25 @@ def _packed_chunks(values: FloatArray) -> list[dict[str, object]]:
     return chunks
 
 
-def _keep_channel(log: LogFile, raster: int, position: int, channel: Channel, chunks: list[dict[str, object]]) -> None:
+def _row_of(log: LogFile, raster: int, position: int, channel: Channel) -> dict[str, object]:
     low, high = _extremes(channel.values)
-    row = LogChannel.create(
-        log=log,
-        raster=raster,
-        position=position,
-        name=channel.name[:190],
-        unit=channel.unit[:32],
-        source_unit=channel.source_unit[:32],
-        quantity=channel.quantity,
-        reason=channel.reason[:400],
-        confidence=channel.confidence,
-        doubt=channel.doubt[:300],
-        read_as=channel.read_as[:40],
-        second=channel.second[:40],
-        samples=channel.values.size,
-        minimum=low,
-        maximum=high,
-    )
-    for chunk in chunks:
-        chunk["channel"] = row.id
-    for first in range(0, len(chunks), _ROWS_A_STATEMENT):
-        ChannelChunk.insert_many(chunks[first : first + _ROWS_A_STATEMENT]).execute()
+    return {
+        "log": log,
+        "raster": raster,
+        "position": position,
+        "name": channel.name[:190],
+        "unit": channel.unit[:32],
+        "source_unit": channel.source_unit[:32],
+        "quantity": channel.quantity,
+        "reason": channel.reason[:400],
+        "confidence": channel.confidence,
+        "doubt": channel.doubt[:300],
+        "read_as": channel.read_as[:40],
+        "second": channel.second[:40],
+        "samples": channel.values.size,
+        "minimum": low,
+        "maximum": high,
+    }
 
 
 def write(
@@ -178,8 +175,14 @@ def _drop_channels(log: LogFile, hold: Callable[[], None]) -> None:
 def _keep_channels(log: LogFile, packed: list[_Packed], hold: Callable[[], None]) -> None:
     with unit_of_work():
         hold()
-        for (number, position, channel), chunks in packed:
-            _keep_channel(log, number, position, channel, chunks)
+        LogChannel.insert_many([_row_of(log, *channel) for channel, _ in packed]).execute()
+        newest = LogChannel.select(LogChannel.id, LogChannel.raster, LogChannel.position).where(LogChannel.log == log)
+        ids = {(raster, position): number for number, raster, position in rows(newest)}
+        parts = [
+            part | {"channel": ids[raster, position]} for (raster, position, _), chunks in packed for part in chunks
+        ]
+        for first in range(0, len(parts), _ROWS_A_STATEMENT):
+            ChannelChunk.insert_many(parts[first : first + _ROWS_A_STATEMENT]).execute()
 
 
 def read(logs: Collection[LogFile], quantities: Collection[str]) -> list[Log]:
