@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import gc
 import signal
+import warnings
 from importlib import import_module
 
 from uchiwa.forking import call_oneself
@@ -14,6 +15,9 @@ call_oneself("uchiwa loaded")
 
 for module in ("uchiwa.web.app", "uchiwa.worker.worker", "uchiwa.worker.preloaded"):
     import_module(module)
+
+# Said by polars of rows that are too long; the reader finds them out itself, and tells the person whose log it is.
+warnings.filterwarnings("ignore", message="CSV malformed", category=UserWarning)
 
 gc.collect()
 gc.freeze()  # so that no collector touches, and thereby copies, what is shared
