@@ -8,7 +8,7 @@ WORKERS ?= $(shell expr $$(nproc) + 1)
 # Every process that is started would compile all of it anew.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: demo demo-fresh serve test accuracy coverage lint lint-types lint-rest bench load fuzz kills cluster screenshots lock clean
+.PHONY: demo demo-fresh serve test tests accuracy coverage lint lint-types lint-rest bench load fuzz kills cluster screenshots lock clean
 
 demo: .venv/run.stamp
 	@setup/system-packages run
@@ -24,9 +24,13 @@ serve: .venv/run.stamp
 	@setup/system-packages run
 	@exec $(BIN)/uchiwa serve
 
-test: .venv/dev.stamp lint
+# What lint says at once comes first; types are checked beside the tests.
+test: .venv/dev.stamp node_modules/.package-lock.json lint-rest
 	@setup/system-packages test
 	@$(BIN)/python -m compileall -q -j 2 uchiwa bench
+	@$(MAKE) --no-print-directory -j 2 lint-types tests
+
+tests:
 	$(BIN)/pytest -n $(WORKERS) --dist worksteal tests
 
 accuracy: .venv/dev.stamp
