@@ -109,3 +109,18 @@ def test_the_same_driver_covers_the_brief_sooner_by_it(seed):
     """Ten seeds are run, and printed, by `python -m bench.advice`."""
     alone, advised = covers_in(seed, advised=False), covers_in(seed, advised=True)
     assert advised < 0.75 * alone
+
+
+def test_of_two_as_near_the_one_among_others_is_said():
+    middle = next((i, j) for i, j in CELLS if all((i + a, j) in CELLS for a in range(-2, 3)))
+    seconds = np.full(TABLE.shape, 9.0)
+    left, right = (middle[0] - 1, middle[1]), (middle[0] + 1, middle[1])
+    for i, j in (left, right, (right[0] + 1, right[1])):
+        seconds[j, i] = 0.0
+    i, j = middle
+    speeds, loads = speeds_of(TABLE), load_shares(TABLE)
+    between = (speeds[j, i - 1] + speeds[j, i + 1]) / 2
+    assert (
+        Adviser().advise(coverage(seconds), Engine(10.0, float(between), float(loads[j, i]), 90.0, middle)).cell
+        == right
+    )
