@@ -75,12 +75,13 @@ def phone(browser: Browser) -> Iterator[Page]:
 def test_a_drive_is_watched_told_and_kept(page: Page, phone: Page, scene: Scene, link: str, capsys):
     phone.goto(f"{link}/live")
     expect(phone.get_by_role("heading", name="Nothing is being recorded")).to_be_visible()
+    page.goto(f"/jobs/{scene.job.id}/rounds/1/live")
+    expect(page.locator("#sheet")).to_contain_text("Nothing is being recorded")
     driving = Driving(link)
     try:
         expect(phone.get_by_role("button", name="Mark this moment")).to_be_visible(timeout=30_000)
-        page.goto(f"/jobs/{scene.job.id}/rounds/1/live")
+        expect(page.locator(".live-state")).to_contain_text("being recorded", timeout=30_000)  # opened by itself
         page.evaluate(LISTEN)
-        expect(page.locator(".live-state")).to_contain_text("being recorded", timeout=30_000)
         expect(page.locator(".values tbody tr").first).to_contain_text("engine speed")
         expect(page.locator("td.is-here")).to_have_count(1, timeout=30_000)
         visited = page.locator(".live-grid td:not(.never)")

@@ -180,6 +180,19 @@ def test_the_page_shows_and_tells_what_comes(client, scene, link):
             pass
 
 
+def test_a_page_without_a_session_learns_of_one_that_begins(client, scene):
+    address = f"/jobs/{scene.job.id}/rounds/1/live"
+    assert f'data-waiting="{address}"' in client.get(address).text
+    assert client.get(f"{address}/now").json() == {"session": None}
+    drive, batches = driven(5)
+    session, _ = begun(scene, drive)
+    assert client.get(f"{address}/now").json() == {"session": session.id}
+    passing.take(session, batches)
+    live_passing.end(session.id)
+    assert client.get(f"{address}/now").json() == {"session": None}
+    assert f'data-known="{session.id}"' in client.get(address).text
+
+
 def test_a_session_that_has_ended_is_shown_until_it_is_imported_and_after(client, scene, link):
     drive, batches = driven(30)
     session, _ = begun(scene, drive)

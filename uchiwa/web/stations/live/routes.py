@@ -56,6 +56,14 @@ def live(
     return render(page.request, "live.html", page.user, **shared, **values)
 
 
+@router.get(HERE + "/now")
+@in_round(Station.LOGS)
+def now(page: RoundPage) -> Response:
+    """The session of this round that runs, for a page that waits for one."""
+    found = chosen_session(page, None)
+    return JSONResponse({"session": found.id if found is not None and found.running_id else None})
+
+
 def _session(page: RoundPage, session_id: int) -> LiveSession:
     found = live_sessions.find(page.job, session_id)
     if found is None:
@@ -220,6 +228,7 @@ def stand_in(
         running = live_sessions.running_of(page.job)
     if running is None:
         drive_it(page.job, drive, speed, request.app.state.settings)
+        say(request, "The stand-in car is starting. Its session stands here in a few seconds.")
     return RedirectResponse(f"{page.path}/live", 303)
 
 
