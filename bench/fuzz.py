@@ -136,7 +136,7 @@ class Fuzzer:
         self.answers[answer.status_code] += 1
         if answer.status_code >= 500:
             self.wrong[f"{answer.status_code} {what} {str(more)[:300]}"] += 1
-        if "/sign-in" in answer.headers.get("location", ""):
+        if answer.status_code == 401 or "/sign-in" in answer.headers.get("location", ""):
             self.sign_in()
 
     def upload(self) -> None:

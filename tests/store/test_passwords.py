@@ -5,9 +5,10 @@ from __future__ import annotations
 import unicodedata
 
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from tests.seeds import seeds
 from uchiwa.core.errors import BadInput
 from uchiwa.store import passwords
 
@@ -42,6 +43,7 @@ def test_without_a_hash_nothing_fits():
     assert not passwords.fits("-", "-")
 
 
+@settings(max_examples=seeds(50, 100))
 @given(st.text(max_size=260))
 def test_any_text_is_taken_or_refused_in_words(text):
     try:

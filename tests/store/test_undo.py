@@ -6,6 +6,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from tests.seeds import seeds
 from tests.store.conftest import Scene, scene  # noqa: F401
 from uchiwa.core.errors import BadInput
 from uchiwa.core.tables.editing.transfer import set_constant
@@ -46,7 +47,7 @@ def step(scene: Scene, what) -> bool:  # noqa: F811
 
 
 @pytest.mark.filterwarnings("ignore")
-@settings(max_examples=12, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])
+@settings(max_examples=seeds(8, 30), suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])
 @given(STEPS)
 def test_undo_of_any_sequence_restores_and_redo_restores_again(scene, steps):  # noqa: F811
     while step(scene, "undo"):

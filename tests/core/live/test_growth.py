@@ -6,10 +6,11 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.conftest import make_table
+from tests.seeds import seeds
 from uchiwa.core.briefs.coverage import dwell
 from uchiwa.core.checks.examined import Examined
 from uchiwa.core.live.batch import Batch
@@ -185,6 +186,7 @@ def test_limits_never_loosen_the_rounds_policy(limit, dwell_s, samples, percent,
     assert set(of_round.where) < set(held.where)
 
 
+@settings(max_examples=seeds(40, 100))
 @given(st.floats(800, 6500), st.floats(25, 180), st.booleans())
 def test_a_position_is_the_operating_point(speed, pressure, ratio):
     """Worked out row by row as what the reading page works out of arrays; on an axis that has to be derived as well."""

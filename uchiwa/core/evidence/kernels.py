@@ -242,6 +242,22 @@ def stretch_sums(value, signal, cell, stretch, out):  # type: ignore[no-untyped-
 
 
 @njit(cache=True, nogil=True)
+def left_out_sums(data, total, a, b, c):  # type: ignore[no-untyped-def]  # pragma: no cover
+    """Add Σ(v − v̄)², Σ(v − v̄)(f − f̄), Σ(f − f̄)² of each stretch, means being those of the cell in all other stretches."""
+    for s in range(data.shape[0]):
+        for j in range(data.shape[1]):
+            n = data[s, j, 0]
+            others = total[j, 0] - n
+            if n <= 0.0 or others <= 0.0:
+                continue
+            v, f = data[s, j, 1], data[s, j, 3]
+            mean_v, mean_f = (total[j, 1] - v) / others, (total[j, 3] - f) / others
+            a[s] += data[s, j, 2] - 2.0 * mean_v * v + n * mean_v * mean_v
+            b[s] += data[s, j, 5] - mean_v * f - mean_f * v + n * mean_v * mean_f
+            c[s] += data[s, j, 4] - 2.0 * mean_f * f + n * mean_f * mean_f
+
+
+@njit(cache=True, nogil=True)
 def widest_means(time, total, count, halves, reach, begin, end):  # type: ignore[no-untyped-def]  # pragma: no cover
     """Means of readings over the widest of some windows whose means all agree, each within `reach`/√n; from begin to end.
 

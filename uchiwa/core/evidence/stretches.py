@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from uchiwa.core.evidence.kernels import left_out_sums
 from uchiwa.core.logs.log import FloatArray, IntArray
 
 LEAST_S = 6.0
@@ -77,17 +78,8 @@ class Sums:
 
         Cells that only one stretch visited do not count; shape (stretches,) each.
         """
-        n, v, vv, f, ff, vf = np.moveaxis(self.data, -1, 0)
-        total = self.data.sum(axis=0)
-        others = total[:, 0][None] - n
-        with np.errstate(invalid="ignore", divide="ignore"):
-            mean_v = (total[:, 1][None] - v) / others
-            mean_f = (total[:, 3][None] - f) / others
-            a = vv - 2 * mean_v * v + n * mean_v**2
-            b = vf - mean_v * f - mean_f * v + n * mean_v * mean_f
-            c = ff - 2 * mean_f * f + n * mean_f**2
-        use = (n > 0) & (others > 0)
-        a, b, c = (np.where(use, one, 0.0).sum(axis=1) for one in (a, b, c))
+        a, b, c = np.zeros((3, self.data.shape[0]))
+        left_out_sums(self.data, self.data.sum(axis=0), a, b, c)
         return a, b, c
 
     def visit_means(self) -> tuple[FloatArray, FloatArray, FloatArray]:

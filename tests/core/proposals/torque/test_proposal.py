@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.conftest import make_log
+from tests.seeds import seeds
 from uchiwa.core.errors import BadInput
 from uchiwa.core.knock.known import knock_limits
 from uchiwa.core.proposals.knock_limit.policy import ThresholdPolicy
@@ -138,6 +139,7 @@ def test_two_sparks_decide_by_rule():
     assert advice(single) == {Advice.NOTHING}
 
 
+@settings(max_examples=seeds(40, 100))
 @given(
     st.floats(10, 34),
     st.lists(st.floats(1800, 6100), max_size=4),
