@@ -8,7 +8,7 @@ WORKERS ?= $(shell expr $$(nproc) + 1)
 # Every process that is started would compile all of it anew.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: demo demo-fresh serve test tests accuracy coverage lint lint-types lint-rest bench load fuzz kills cluster screenshots lock clean
+.PHONY: demo demo-fresh serve test tests accuracy coverage lint lint-types lint-rest bench load large fuzz kills cluster screenshots lock clean
 
 demo: .venv/run.stamp
 	@setup/system-packages run
@@ -66,6 +66,10 @@ bench: .venv/dev.stamp
 load: .venv/dev.stamp
 	@setup/system-packages run
 	$(BIN)/python -m bench.load
+
+large: .venv/dev.stamp
+	@setup/system-packages run
+	$(BIN)/python -m bench.large
 
 fuzz: .venv/dev.stamp
 	@setup/system-packages run
