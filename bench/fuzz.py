@@ -438,7 +438,9 @@ def main(seed: int, count: int) -> int:
     wrong = sum((one.wrong for one in fuzzers), Counter())
     took = sorted((pair for one in fuzzers for pair in one.took), reverse=True)
     print("answers", dict(sorted(sum((one.answers for one in fuzzers), Counter()).items())))
-    print(f"server errors {sum(wrong.values())}; longest until an answer began {[(round(t, 2), what) for t, what in took[:5]]}")
+    print(
+        f"server errors {sum(wrong.values())}; longest until an answer began {[(round(t, 2), what) for t, what in took[:5]]}"
+    )
     print(f"logs {dict(states)}, given up after three tries {worn}; worker {'never died' if same else 'DIED'}")
     print(f"another shop's imports: usually {statistics.median(usual):.2f} s, meanwhile {statistics.median(meanwhile):.2f} s "
           f"(median of {len(meanwhile)}, longest {max(meanwhile):.2f} s)")  # fmt: skip

@@ -232,7 +232,9 @@ def measured(address: str, home: str, seconds: float) -> None:
     for one in watchers:
         one.join(20)
     frames = drawn[np.concatenate(([True], np.diff(drawn[:, 1]) > 0))]
-    samples = np.arange(frames[0, 1], frames[-1, 1], 1 / HZ)  # each is on the screen with the first frame that reaches it
+    samples = np.arange(
+        frames[0, 1], frames[-1, 1], 1 / HZ
+    )  # each is on the screen with the first frame that reaches it
     screen = frames[np.searchsorted(frames[:, 1], samples), 0] - senders[0].began - samples
     late = np.array([one for watcher in watchers for one in watcher.late])
     print(
