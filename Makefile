@@ -8,7 +8,7 @@ WORKERS ?= $(shell expr $$(nproc) + 1)
 # Every process that is started would compile all of it anew.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: demo demo-fresh serve test tests accuracy coverage lint lint-types lint-rest bench load large fuzz kills cluster screenshots lock clean
+.PHONY: demo demo-fresh serve test tests accuracy coverage lint lint-types lint-quick lint-rest bench load large fuzz kills cluster screenshots lock clean
 
 demo: .venv/run.stamp
 	@setup/system-packages run
@@ -24,11 +24,11 @@ serve: .venv/run.stamp
 	@setup/system-packages run
 	@exec $(BIN)/uchiwa serve
 
-# What lint says at once comes first; types are checked beside the tests.
-test: .venv/dev.stamp node_modules/.package-lock.json lint-rest
+# What is said at once comes first; types and layers are checked beside the tests.
+test: .venv/dev.stamp node_modules/.package-lock.json lint-quick
 	@setup/system-packages test
 	@$(BIN)/python -m compileall -q -j 2 uchiwa bench
-	@$(MAKE) --no-print-directory -j 2 lint-types tests
+	@$(MAKE) --no-print-directory -j 2 tests lint-types lint-rest
 
 tests:
 	$(BIN)/pytest -n $(WORKERS) --dist worksteal tests
@@ -47,14 +47,16 @@ coverage: .venv/dev.stamp
 
 # Types take as long as all the rest together, so that is done beside them.
 lint: .venv/dev.stamp node_modules/.package-lock.json
-	@$(MAKE) --no-print-directory -j 2 --output-sync=target lint-types lint-rest
+	@$(MAKE) --no-print-directory -j 2 --output-sync=target lint-types lint-quick lint-rest
 
 lint-types:
 	$(BIN)/mypy
 
-lint-rest:
+lint-quick:
 	$(BIN)/ruff check .
 	$(BIN)/ruff format --check .
+
+lint-rest:
 	$(BIN)/lint-imports
 	node_modules/.bin/biome check
 	$(BIN)/node --test "tests/js/*.test.js"
