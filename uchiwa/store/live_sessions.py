@@ -143,6 +143,11 @@ def get(session_id: int) -> LiveSession:
     return LiveSession.get_by_id(session_id)
 
 
+def several(session_ids: Sequence[int]) -> list[LiveSession]:
+    """Those of some sessions that there are, in one query."""
+    return list(LiveSession.select().where(LiveSession.id.in_(list(session_ids)))) if session_ids else []
+
+
 def recent(job: Job, most: int) -> list[LiveSession]:
     """The last sessions of a job with their logs, newest first."""
     query = LiveSession.select(LiveSession, LogFile).join(LogFile).where(LiveSession.job == job)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
@@ -185,7 +186,7 @@ class Growth:
         if values is None or not self.size:
             return None
         last = float(values[-1])
-        if last == last:
+        if math.isfinite(last):
             return last
         first = max(0, self.size - 400)
         known = np.flatnonzero(np.isfinite(values[first:]))

@@ -125,9 +125,13 @@ def _look(followers: dict[int, Follower], standing_too: bool) -> list[int]:
         places = {one.growing.log_id: one for one in followers.values()}
         found = live_passing.chunks_of_several([(log_id, one.growing.position) for log_id, one in places.items()])
         standings = live_sessions.standings(list(followers)) if standing_too else None
-        for session_id, now in (standings or {}).items():
-            if (now.analysed, now.limits) != followers[session_id].analysis.number:
-                followers[session_id].analysis = Analysis.of(live_sessions.get(session_id))
+        new = [
+            one
+            for one, now in (standings or {}).items()
+            if (now.analysed, now.limits) != followers[one].analysis.number
+        ]
+        for session in live_sessions.several(new):
+            followers[session.id].analysis = Analysis.of(session)
     except _NO_DATABASE:
         _let_go()
         raise

@@ -5,7 +5,6 @@ from __future__ import annotations
 import csv
 import re
 from dataclasses import dataclass
-from itertools import islice
 
 from uchiwa.core.errors import BadInput
 from uchiwa.core.logs.readers.clock import is_clock
@@ -194,7 +193,7 @@ def dialect_of(data: bytes, where: str) -> Dialect:
     if delimiter is None:
         raise _refusal(filled, where)
     split = [fields_of(line, delimiter) if line.strip() else [] for line in lines]
-    rows = list(islice((number for number, fields in enumerate(split) if _is_row(fields)), _ROWS))
+    rows = [number for number, fields in enumerate(split) if _is_row(fields)]
     usual = _score(filled, delimiter)[1]
     start = next((number for number in rows if abs(len(split[number]) - usual) <= 1), rows[0])
     above = [number for number in range(start) if lines[number].strip()]
@@ -224,7 +223,7 @@ def dialect_of(data: bytes, where: str) -> Dialect:
         unit or (units_row[number].strip("[](){} ") if number < len(units_row) else "")
         for number, (_, unit) in enumerate(named)
     ]
-    samples = tuple(tuple(split[number]) for number in rows)
+    samples = tuple(tuple(split[number]) for number in rows[:_ROWS])
     comma = _decimal_comma(samples)
     return Dialect(
         delimiter, comma, tuple(name.lstrip("#").strip() if number == 0 else name for number, (name, _) in enumerate(named)),
