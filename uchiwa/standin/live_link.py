@@ -67,6 +67,12 @@ class LiveLink:
         hear: called with everything that is told, from the link's own thread.
         plain: whether to go over plain HTTP instead of a WebSocket.
         advised: whether the driver wants to be told what to hold next.
+
+    Attributes:
+        kept, sent: numbers of the last batches that were acknowledged and sent.
+        breaks: of the link.
+        linked: whether a WebSocket is open and was answered.
+        refused: why the other side said no for good.
     """
 
     def __init__(
@@ -83,7 +89,7 @@ class LiveLink:
         self.session, self.key, self.said = int(begun["session"]), str(begun["key"]), str(begun.get("said", ""))
         self.here = f"{self.link}/live/{self.session}"
         self.kept, self.sent, self.breaks, self.refused = 0, 0, 0, ""
-        self.heard_at = time.monotonic()
+        self.heard_at, self.linked = time.monotonic(), False
         self._numbered: OrderedDict[int, str] = OrderedDict()
         self._last, self._ending, self._over = 0, False, threading.Event()
         self._cut_until, self._lock = 0.0, threading.Lock()
@@ -134,6 +140,7 @@ class LiveLink:
                 self.refused = str(error)
                 self._over.set()
             except (OSError, WebSocketException, TimeoutError):
+                self.linked = False
                 self.breaks += time.monotonic() >= self._cut_until
                 self._over.wait(_RETRY_S)
 
@@ -171,7 +178,7 @@ class LiveLink:
             if "next" not in first:
                 raise RefusedError(str(first.get("refused", "refused")).rstrip("."))
             self._take(first)
-            ended = False
+            self.linked, ended = True, False
             while not self._over.is_set():
                 if time.monotonic() < self._cut_until:
                     socket.socket.close()
