@@ -113,7 +113,7 @@ def test_errors_in_cells_are_near_the_truth(cruise):
     ve = drive.car.truth.volumetric_efficiency
     truth = np.array([[ve(float(x), float(y)) for x in table.x.breakpoints] for y in table.y.breakpoints])
     wanted = (truth / table.grid - 1) * 100
-    assert np.abs(filling.mean_percent - wanted)[enough].mean() < 2.5
+    assert np.abs(filling.total[enough] / filling.samples[enough] * 100 - wanted[enough]).mean() < 2.5
 
 
 def test_following_in_pieces_counts_what_following_at_once_does(cruise):
@@ -127,6 +127,52 @@ def test_following_in_pieces_counts_what_following_at_once_does(cruise):
     once.follow(whole)
     assert filling.seconds == pytest.approx(once.seconds, abs=1e-6)
     assert filling.samples.sum() == pytest.approx(once.samples.sum(), rel=0.03)
+
+
+def slow_pressure(rows: list[list[float]]) -> Growth:
+    growth = Growth(
+        Opening.read(
+            {"channels": [{"name": "Engine speed", "unit": "rpm"}, {"name": "Intake pressure", "unit": "kPa"}]}
+        )
+    )
+    for number, row in enumerate(rows, start=1):
+        growth.add(Batch(number, np.array([row])))
+        if number == 2:
+            growth.look()
+    return growth
+
+
+def test_a_cell_is_known_for_half_a_second_after_a_slow_channels_reading():
+    """Rows every 0.2 s, pressure in the first and the last only: three of them have one, the fourth is too late."""
+    nan = float("nan")
+    rows = [[0.0, 900.0, 40.0], *([n / 5, 2000.0, 60.0 if n in (1, 6) else nan] for n in range(1, 8))]
+    growth = slow_pressure(rows)
+    table = make_table([[50.0] * 3, [60.0] * 3])
+    filling = Filling(table)
+    assert filling.follow(growth)
+    i, j = int(table.x.nearest(np.array([2000.0]))[0]), int(table.y.nearest(np.array([60.0]))[0])
+    assert filling.seconds[j, i] == pytest.approx(0.6 + 0.2)
+    assert Position(table).at(growth, [3]).i == i
+    assert Position(table).at(growth, [4]).i is None
+    assert Position(table).at(growth, [2, 3, 4]).trail == Position(table).at(growth, [2, 3]).trail
+
+
+def test_only_cells_that_changed_since_are_drawn_anew(cruise):
+    drive, _, rows = cruise
+    table = drive.calibration.by_role("volumetric_efficiency")[0]
+    growth, filling = Growth(opening_of(drive), drive.car.file.knowledge()), Filling(table)
+    known, turn = np.full((3, *table.shape), -1.0), -1
+    for number in range(len(rows) // 5):
+        growth.add(Batch(number + 1, np.array(rows[5 * number : 5 * number + 5])))
+        filling.follow(growth)
+        drawn = filling.touched > turn
+        turn = filling.turn
+        now = np.array([filling.seconds, filling.samples, filling.total])
+        known[:, drawn] = now[:, drawn]
+        assert np.array_equal(known, now)
+    assert drawn.sum() < 4
+    assert not filling.follow(growth)
+    assert filling.turn == turn
 
 
 def test_a_table_whose_axis_is_not_recorded_says_so():

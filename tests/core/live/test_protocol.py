@@ -11,7 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from uchiwa.core.errors import BadInput
-from uchiwa.core.live.batch import MOST_BYTES, read_batch
+from uchiwa.core.live.batch import MOST_BYTES, kept_batches, read_batch
 from uchiwa.core.live.clock import SteadyClock
 from uchiwa.core.live.opening import Opening
 from uchiwa.core.logs.readers import read_log, read_unrecognised
@@ -84,6 +84,27 @@ def test_what_is_no_number_is_no_reading():
     assert np.isnan(found.rows[:, 1:]).all()
     assert found.gaps == 3
     assert found.rows[:, 0].tolist() == [0.5, 0.6]
+
+
+READING = st.one_of(st.none(), st.floats(-1e6, 1e6))
+
+
+@given(
+    st.lists(st.lists(st.tuples(st.floats(0, 1e4), READING, READING), min_size=1, max_size=4), min_size=1, max_size=5)
+)
+def test_kept_batches_are_one_with_the_rows_of_all(parts):
+    (found,) = kept_batches([line(n, rows).encode() + b"\n" for n, rows in enumerate(parts, start=7)])
+    assert found.number == 6 + len(parts)
+    expected = np.array([[np.nan if one is None else one for one in row] for rows in parts for row in rows])
+    assert np.array_equal(found.rows, expected, equal_nan=True)
+
+
+def test_a_line_that_is_no_batch_costs_the_others_nothing():
+    lines = [line(1, [[0, 1, 2]]).encode(), b'{"batch": 2, "rows": 5}', b"{", line(4, [[1, 1e300, 2]]).encode()]
+    found = kept_batches(lines)
+    assert [one.number for one in found] == [1, 4]
+    assert np.isnan(found[1].rows[0, 1])
+    assert kept_batches([]) == []
 
 
 def test_a_steady_clock_goes_through_as_it_is():

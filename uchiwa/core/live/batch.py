@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 
 import numpy as np
@@ -79,6 +81,25 @@ def kept_batch(line: bytes) -> Batch:
     except (ValueError, KeyError, TypeError, OverflowError) as error:
         raise BadInput("this is no batch", where="a line of the session") from error
     return Batch(int(found["batch"]), np.where(np.abs(rows) < _LARGEST, rows, np.nan))
+
+
+def kept_batches(lines: Sequence[bytes]) -> list[Batch]:
+    """Batches that were read and kept before, those that follow on each other as one; lines that are none are left out.
+
+    Args:
+        lines: one batch each, in their order.
+    """
+    try:
+        found = from_json(b"[" + b",".join(lines) + b"]", allow_inf_nan=True)
+        rows = np.array([row for one in found for row in one["rows"]], dtype=np.float64)
+        number = int(found[-1]["batch"])
+    except (ValueError, KeyError, TypeError, OverflowError, IndexError):
+        each: list[Batch] = []
+        for line in lines:
+            with suppress(BadInput):
+                each.append(kept_batch(line))
+        return each
+    return [Batch(number, np.where(np.abs(rows) < _LARGEST, rows, np.nan))]
 
 
 def _with_rows(number: int, rows: object, channels: int) -> Batch:

@@ -45,17 +45,18 @@ class SteadyClock:
         Returns:
             Times of the kept rows, rising, shape (m,); and a mask of shape (n,).
         """
-        first = self._offset is None and raw.size > 0
+        if not raw.size:
+            return raw.copy(), np.ones(0, dtype=np.bool_)
+        first = self._offset is None
         if first:
             self._offset = float(raw[0])
             self._last_raw = float(raw[0])
         offset = self._offset or 0.0
-        steps = np.diff(raw, prepend=self._last_raw)
-        if first:
-            steps[0] = self._step
-        if bool(((steps > GRAIN_S) & (steps <= FORWARD_S)).all()):
-            if raw.size:
-                self._last_raw, self._step = float(raw[-1]), min(float(steps[-1]), _LONGEST_STEP_S)
+        steps = np.empty(raw.size)
+        steps[0] = self._step if first else raw[0] - self._last_raw
+        np.subtract(raw[1:], raw[:-1], out=steps[1:])
+        if steps.min() > GRAIN_S and steps.max() <= FORWARD_S:
+            self._last_raw, self._step = float(raw[-1]), min(float(steps[-1]), _LONGEST_STEP_S)
             return raw - offset, np.ones(raw.size, dtype=np.bool_)
         return self._row_by_row(raw, first=first)
 

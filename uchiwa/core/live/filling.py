@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from itertools import pairwise
 
 import numpy as np
+from numpy.typing import NDArray
 
 from uchiwa.core.errors import BadInput
 from uchiwa.core.evidence.conditions import RULES, Limits, Samples
@@ -34,7 +34,6 @@ _ERRORS_EVERY_S = 2.0
 RIPE_S = 1.5
 """A sample's error is counted once the mixture that belongs to it must have come."""
 _USUAL_DELAY = Delay(0.1, 1.0)
-_LONGEST_STEP_S = 0.5
 _RUNNING_RPM = 400.0
 
 
@@ -50,6 +49,7 @@ class Filling:
         done: rows whose seconds are counted.
         ripe: rows whose errors are.
         problem: why nothing can be placed on the table; empty if it can.
+        touched, turn: the turn in which each cell has last changed, shape (rows, columns); and the last turn.
     """
 
     table: Table
@@ -59,6 +59,8 @@ class Filling:
     done: int = 0
     ripe: int = 0
     problem: str = ""
+    touched: NDArray[np.int64] = field(init=False)
+    turn: int = 0
     _reading: int = -1
 
     @property
@@ -73,20 +75,24 @@ class Filling:
     def _begin(self) -> None:
         self._position = Position(self.table)
         self.seconds, self.samples, self.total = (np.zeros(self.table.shape) for _ in range(3))
+        self.touched = np.full(self.table.shape, self.turn)
         self.done = self.ripe = 0
 
-    @property
-    def mean_percent(self) -> FloatArray:
-        """Mean error of each cell, %; NaN without a sample."""
-        with np.errstate(invalid="ignore", divide="ignore"):
-            return np.where(self.samples > 0, self.total / self.samples * 100.0, np.nan)
+    def seen(self, i: int, j: int) -> tuple[float, float, float]:
+        """Seconds in a cell, samples that count, and their mean error in %, NaN without one."""
+        samples = float(self.samples[j, i])
+        mean = float(self.total[j, i]) / samples * 100.0 if samples else float("nan")
+        return float(self.seconds[j, i]), samples, mean
 
     def follow(self, growth: Growth) -> bool:
         """Count what has come since; whether a cell has changed."""
+        if growth.reading_number == self._reading and growth.size == self.done:
+            return False
+        self.turn += 1
         if growth.reading_number != self._reading:
             self._reading = growth.reading_number
             self._begin()
-        if growth.size - self.done < 1:
+        if growth.size == self.done:
             return False
         changed = self._count_seconds(growth)
         return self._count_errors(growth) or changed
@@ -105,28 +111,23 @@ class Filling:
             inside &= np.isfinite(y) & self.table.y.covers(y)
         return x, y, inside
 
-    def _add(self, grid: FloatArray, x: FloatArray, y: FloatArray | None, these: BoolArray, what: FloatArray) -> None:
-        i = self.table.x.nearest(x[these])
-        j = self.table.y.nearest(y[these]) if y is not None and self.table.y is not None else np.zeros_like(i)
-        np.add.at(grid, (j, i), what[these])
-
     def _count_seconds(self, growth: Growth) -> bool:
         """Count the time since each row until the next; the last row's is counted when there is a next."""
-        first, changed = max(0, self.done - 1), False
-        warm = warm_and_running(growth, first).tolist()
-        times = growth.time[first:].tolist()
-        for number, (begins, ends) in enumerate(pairwise(times)):
-            here = self._position.cell(growth, first + number)
-            if isinstance(here, str):
-                self.problem = f"the log has no {here}, an axis of the table"
-                self.done = growth.size
-                return False
-            if here is not None and warm[number] and ends - begins <= _LONGEST_STEP_S:
-                self.seconds[here[1], here[0]] += ends - begins
-                changed = True
-        self.problem = ""
+        first = max(0, self.done - 1)
+        found = self._position.durations(growth, first)
         self.done = growth.size
-        return changed
+        if isinstance(found, str):
+            self.problem = f"the log has no {found}, an axis of the table"
+            return False
+        self.problem = ""
+        i, j, seconds = found
+        these = np.flatnonzero((seconds > 0) & warm_and_running(growth, first)[:-1])
+        if not these.size:
+            return False
+        i, j = i[these], j[these]
+        np.add.at(self.seconds, (j, i), seconds[these])
+        self.touched[j, i] = self.turn
+        return True
 
     def _count_errors(self, growth: Growth) -> bool:
         time = growth.time
@@ -140,10 +141,10 @@ class Filling:
         except BadInput:
             self.ripe = until
             return False
-        error = errors_of(time[first:], signals)
         seen = dict(signals)
         if "lambda_measured" in seen:
             seen["lambda_measured"] = _read_later(time[first:], signals)
+        error = errors_of(seen, time.size - first)
         samples = Samples(time[first:], seen, Limits(), 1.0)
         left = np.zeros(inside.shape, dtype=np.bool_)
         for rule in _RULES:
@@ -151,10 +152,15 @@ class Filling:
         new = np.zeros(inside.shape, dtype=np.bool_)
         new[self.ripe - first : until - first] = True
         used = new & inside & ~left & np.isfinite(error)
-        self._add(self.samples, x, y, used, np.ones(used.shape))
-        self._add(self.total, x, y, used, np.nan_to_num(error) - 1.0)
         self.ripe = until
-        return bool(used.any())
+        if not used.any():
+            return False
+        i = self.table.x.nearest(x[used])
+        j = self.table.y.nearest(y[used]) if y is not None and self.table.y is not None else np.zeros_like(i)
+        np.add.at(self.samples, (j, i), 1.0)
+        np.add.at(self.total, (j, i), error[used] - 1.0)
+        self.touched[j, i] = self.turn
+        return True
 
 
 def with_derived(signals: dict[str, FloatArray]) -> dict[str, FloatArray]:
@@ -184,15 +190,20 @@ def _read_later(time: FloatArray, signals: dict[str, FloatArray]) -> FloatArray:
     return undelayed(time, signals["lambda_measured"], seconds)
 
 
-def errors_of(time: FloatArray, signals: dict[str, FloatArray]) -> FloatArray:
-    """e = (λm/λt)·(1 + s)·(1 + l)·(1 + overlay), by a usual delay; NaN where it cannot be told."""
-    zero = np.zeros(time.shape)
+def errors_of(signals: dict[str, FloatArray], size: int) -> FloatArray:
+    """e = (λm/λt)·(1 + s)·(1 + l)·(1 + overlay); NaN where it cannot be told; shape (size,).
+
+    Args:
+        signals: by quantity, the measured mixture at the moment of its combustion; shape (size,) each.
+        size: number of rows.
+    """
+    zero = np.zeros(size)
     trims = (1 + signals.get("short_term_trim", zero) / 100.0) * (1 + signals.get("long_term_trim", zero) / 100.0)
     overlay = 1 + signals.get("fuel_overlay", zero) / 100.0
     if "lambda_measured" in signals and "lambda_target" in signals:
         target = np.where(signals["lambda_target"] > 0, signals["lambda_target"], np.nan)
-        found: FloatArray = _read_later(time, signals) / target * trims * overlay
+        found: FloatArray = signals["lambda_measured"] / target * trims * overlay
         return found
     if "loop_state" in signals and ("short_term_trim" in signals or "long_term_trim" in signals):
         return np.where(signals["loop_state"] > 0.5, trims * overlay, np.nan)
-    return np.full(time.shape, np.nan)
+    return np.full(size, np.nan)

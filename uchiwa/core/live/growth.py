@@ -95,6 +95,14 @@ class Growth:
         """Rows of several channels that there are, in canonical units; shape (keys, last − first)."""
         return self._values[[self._number[key] for key in keys], first:last]
 
+    def held(self, key: str, first: int) -> FloatArray:
+        """Readings of a channel that there is, from a row on, each carried on for half a second; shape (n,)."""
+        values = self._values[self._number[key], : self.size]
+        if np.isfinite(values[first:]).all():
+            return values[first:]
+        back = int(np.searchsorted(self.time, self._time[first] - GAP_S))
+        return held_through(self.time[back:], values[back:])[first - back :]
+
     def __contains__(self, key: object) -> bool:
         return key in self._number
 
@@ -168,17 +176,6 @@ class Growth:
             if values is not None:
                 found[key] = held_through(self.time[first:], values[first:], states=key in STATES)
         return found
-
-    def reading(self, key: str, row: int) -> float:
-        """A channel's reading at a row, or its last one of up to half a second before; NaN without any."""
-        values = self._values[self._number[key]]
-        at = row
-        while at >= 0 and self._time[row] - self._time[at] <= GAP_S:
-            value = float(values[at])
-            if value == value:
-                return value
-            at -= 1
-        return float("nan")
 
     def latest(self, key: str) -> float | None:
         """A channel's last reading, unless it is older than half a second (a state's may be of any age)."""

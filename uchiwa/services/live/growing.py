@@ -8,14 +8,14 @@ from __future__ import annotations
 import time
 from collections import OrderedDict
 from collections.abc import Sequence
-from contextlib import nullcontext, suppress
+from contextlib import nullcontext
 from threading import Lock
 
 import numpy as np
 
 from uchiwa.core.errors import BadInput
 from uchiwa.core.formulas.evaluation import Scope, Workings
-from uchiwa.core.live.batch import Batch, kept_batch
+from uchiwa.core.live.batch import kept_batches
 from uchiwa.core.live.filling import Filling
 from uchiwa.core.live.growth import Growth
 from uchiwa.core.live.opening import Opening
@@ -99,16 +99,13 @@ class Growing:
             return self.growth.size > rows
 
     def _take(self, lines: Sequence[tuple[int, bytes]]) -> None:
-        new: list[Batch] = []
-        for position, line in lines:
-            if line.startswith(b'{"marks"'):  # of a session that has ended, and may be gone on with
-                continue
-            self.position = position
-            with suppress(BadInput):  # kept in the file all the same, whose reader says how many there were
-                new.append(kept_batch(line))
+        # The line of marks is of a session that has ended, and may be gone on with.
+        new = [(position, line) for position, line in lines if not line.startswith(b'{"marks"')]
         if not new:
             return
-        self.growth.add(*new)
+        self.position = new[-1][0]
+        # What is no batch is kept in the file all the same, whose reader says how many there were.
+        self.growth.add(*kept_batches([line for _, line in new]))
         for filling in self.fillings.values():
             filling.follow(self.growth)
 

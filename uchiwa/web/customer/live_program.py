@@ -323,11 +323,11 @@ async def _advising(session: LiveSession | None) -> AsyncIterator[followers.Foll
         yield None
         return
     follower = await followers.follow(session)
-    follower.watchers.append(_nothing)
+    leave = follower.watch(_nothing)
     try:
         yield follower
     finally:
-        follower.watchers.remove(_nothing)
+        leave()
 
 
 def _nothing() -> None:

@@ -1,6 +1,6 @@
 """Sessions that somebody watches in this process, followed together: one look at the database for all of them.
 
-Whoever watches is woken when something has come. The looks are made in a thread of their own, on a connection that stays.
+Whoever watches is woken when something has come. The looks are made by a thread of their own, on a connection that stays.
 """
 
 from __future__ import annotations
@@ -9,7 +9,8 @@ import asyncio
 import logging
 import time
 from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
+from threading import Lock, Thread
 
 import pymysql
 from anyio import to_thread
@@ -42,13 +43,13 @@ class Follower:
         growing: the rows, and what they fill.
         standing: how the session stands; None once it is gone.
         analysis: what the worker has found.
-        watchers: called whenever one of these may have changed.
+        watchers: called whenever one of these may have changed, each in the loop it came from.
     """
 
     def __init__(self, growing_: Growing, standing: Standing | None, analysis: Analysis) -> None:
         self.growing, self.standing, self.analysis = growing_, standing, analysis
         self.guide = Guide(growing_)
-        self.watchers: list[Callable[[], None]] = []
+        self.watchers: list[tuple[asyncio.AbstractEventLoop, Callable[[], None]]] = []
         self.unwatched = 0.0
         self._advice: Advice | None = None
         self._advised_at = 0.0
@@ -62,28 +63,49 @@ class Follower:
             self._advice = self.guide.advise()
         return self._advice
 
+    def watch(self, tell: Callable[[], None]) -> Callable[[], None]:
+        """Have something called, in this loop, whenever there is news. What ends it."""
+        watcher = (asyncio.get_running_loop(), tell)
+        self.watchers.append(watcher)
+        return lambda: self.watchers.remove(watcher)
+
     def tell_all(self) -> None:
-        """Have every watcher told; one who is still being told hears of it the next time."""
-        for one in self.watchers:
-            one()
+        """Have every watcher told, from any thread; one who is still being told hears of it the next time."""
+        here = list(self.watchers)
+        for loop in {loop for loop, _ in here}:
+            with suppress(RuntimeError):  # the loop is closed: whoever watched in it has gone
+                loop.call_soon_threadsafe(_call, [tell for its, tell in here if its is loop])
+
+
+def _call(these: list[Callable[[], None]]) -> None:
+    for one in these:
+        one()
 
 
 _followers: dict[int, Follower] = {}
-_lane = ThreadPoolExecutor(1, thread_name_prefix="live")
-_looking: asyncio.Task[None] | None = None
+_turns = Lock()
+_looking: Thread | None = None
 
 
 async def follow(session: LiveSession) -> Follower:
     """The follower of a session in this process, begun if there is none."""
-    global _looking
     found = _followers.get(session.id)
     if found is None:
         made = await to_thread.run_sync(_made, session)
         found = _followers.setdefault(session.id, made)
-    found.unwatched = 0.0
-    if _looking is None or _looking.done():
-        _looking = asyncio.get_running_loop().create_task(_look_on())
+    _keep(found)
     return found
+
+
+def _keep(follower: Follower) -> None:
+    """Have it looked after for a while, whether or not it was dropped just now."""
+    global _looking
+    with _turns:
+        follower.unwatched = 0.0
+        _followers.setdefault(follower.growing.session_id, follower)
+        if _looking is None:
+            _looking = Thread(target=_look_on, name="uchiwa live", daemon=True)
+            _looking.start()
 
 
 def _made(session: LiveSession) -> Follower:
@@ -95,26 +117,37 @@ def _made(session: LiveSession) -> Follower:
     return Follower(followed, standing, analysis)
 
 
-async def _look_on() -> None:
-    """Look again and again, until nobody has watched anything for a while."""
-    loop, number = asyncio.get_running_loop(), 0
-    while _followers:
-        begun = loop.time()
-        here = dict(_followers)
+def _look_on() -> None:
+    """Look again and again, until nobody has watched anything for a while. Runs in a thread of its own."""
+    number = 0
+    while here := _still_watched():
+        begun = time.monotonic()
         try:
-            for session_id in await loop.run_in_executor(_lane, _look, here, number % _STANDING_EVERY == 0):
+            for session_id in _look(here, number % _STANDING_EVERY == 0):
                 here[session_id].tell_all()
             number += 1
         except _NO_DATABASE as error:
             _log.warning("live sessions cannot be followed just now: %s", error)
-            await loop.run_in_executor(_lane, database.close_idle)
-            await asyncio.sleep(_PAUSE_S)
-        for session_id, one in here.items():
+            database.close_idle()
+            time.sleep(_PAUSE_S)
+        except Exception:
+            _log.exception("a look at live sessions went wrong")
+            time.sleep(_PAUSE_S)
+        time.sleep(max(0.02, LOOK_S - (time.monotonic() - begun)))
+    _let_go()
+
+
+def _still_watched() -> dict[int, Follower]:
+    """The followers, without those that nobody has watched for a while; when there are none, the thread may end."""
+    global _looking
+    with _turns:
+        for session_id, one in list(_followers.items()):
             one.unwatched = 0.0 if one.watchers else one.unwatched + LOOK_S
             if one.unwatched > _LINGERS_S:
-                _followers.pop(session_id, None)
-        await asyncio.sleep(max(0.02, LOOK_S - (loop.time() - begun)))
-    await loop.run_in_executor(_lane, _let_go)
+                del _followers[session_id]
+        if not _followers:
+            _looking = None
+        return dict(_followers)
 
 
 def _look(followers: dict[int, Follower], standing_too: bool) -> list[int]:

@@ -8,6 +8,7 @@ from urllib.parse import urlsplit
 
 from anyio import to_thread
 from fastapi import WebSocket
+from pydantic_core import to_json
 from starlette.websockets import WebSocketDisconnect
 
 from uchiwa.core.errors import BadInput
@@ -26,8 +27,8 @@ def is_our_page(socket: WebSocket) -> bool:
 
 
 async def send(socket: WebSocket, data: dict[str, Any]) -> None:
-    """Send plain data."""
-    await socket.send_text(json.dumps(data, ensure_ascii=False, separators=(",", ":"), allow_nan=False))
+    """Send plain data; what is no number is null."""
+    await socket.send_text(to_json(data, inf_nan_mode="null").decode())
 
 
 def message_of(text: str) -> Any:

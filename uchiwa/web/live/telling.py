@@ -65,8 +65,7 @@ class Told:
     computed: int = 0
     reading: int = -1
     table: tuple[str, str, int] = ("", "", -1)
-    seconds: FloatArray | None = None
-    samples: FloatArray | None = None
+    turn: int = -1
     standing: object = None
     analysis: tuple[int, int] = (-1, -1)
     parts: dict[str, Any] = field(default_factory=dict)
@@ -166,14 +165,14 @@ class Teller:
             return {}
         analysis = self.follower.analysis
         shown = (self.wish.table, self.wish.view, analysis.number[0] if self.wish.view == "change" else -1)
-        if told.table != shown or told.seconds is None or told.samples is None:
-            told.table = shown
-            changed = np.ones(filling.table.shape, dtype=np.bool_)
-        else:
-            changed = (filling.seconds != told.seconds) | (filling.samples != told.samples)
+        if told.table != shown:
+            told.table, told.turn = shown, -1
+        if filling.turn == told.turn:
+            return {}
+        changed = filling.touched > told.turn
+        told.turn = filling.turn
         if not changed.any():
             return {}
-        told.seconds, told.samples = filling.seconds.copy(), filling.samples.copy()
         return {"cells": self.draw(filling, self.wish.view, analysis.correction, changed)}
 
     def standing(self) -> dict[str, Any]:

@@ -78,7 +78,7 @@ async def watch(
         deep: whether checks, drives and correction are told, which only the tuner sees.
     """
     told = _Telling(socket, follower, teller, deep=deep)
-    follower.watchers.append(told.begin)
+    leave = follower.watch(told.begin)
     try:
         told.begin()
         tasks = [asyncio.create_task(one) for one in (_hear(socket, told), told.until_over(), _until_shut(may))]
@@ -86,7 +86,7 @@ async def watch(
         with contextlib.suppress(RuntimeError, WebSocketDisconnect):
             await socket.close()
     finally:
-        follower.watchers.remove(told.begin)
+        leave()
 
 
 async def until_the_first(tasks: list[asyncio.Task[None]]) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from enum import StrEnum
 from typing import Any
 
@@ -55,7 +56,7 @@ def drawn_cell(
             if change is not None:
                 marks.append(f"state-{change['state']}")
         case _:
-            if np.isfinite(mean):
+            if math.isfinite(mean):
                 text = signed(mean)
                 fill = diverging(mean) if samples >= _FEW else ""
             if samples < _FEW:
@@ -74,7 +75,7 @@ def words_of(table: Table, i: int, j: int, seen: tuple[float, float, float]) -> 
     if not seconds and not samples:
         return f"{place}: not visited yet"
     told = f"{place}: {seconds:.1f} s, {samples:.0f} samples"
-    return f"{told}, mean error {signed(mean)} %" if np.isfinite(mean) else told
+    return f"{told}, mean error {signed(mean)} %" if math.isfinite(mean) else told
 
 
 def cells_of(
@@ -88,12 +89,11 @@ def cells_of(
         correction: so far, by cell.
         these: which ones; a mask of shape (rows, columns).
     """
-    mean = filling.mean_percent
     found: list[list[Any]] = []
-    for j, i in np.argwhere(these):
-        seen = (float(filling.seconds[j, i]), float(filling.samples[j, i]), float(mean[j, i]))
-        text, classes = drawn_cell(view, *seen, correction.get((int(i), int(j))))
-        found.append([int(i), int(j), text, classes, words_of(filling.table, int(i), int(j), seen)])
+    for j, i in np.argwhere(these).tolist():
+        seen = filling.seen(i, j)
+        text, classes = drawn_cell(view, *seen, correction.get((i, j)))
+        found.append([i, j, text, classes, words_of(filling.table, i, j, seen)])
     return found
 
 
