@@ -77,7 +77,7 @@ def kept_batch(line: bytes) -> Batch:
     """
     try:
         found = from_json(line, allow_inf_nan=True)
-        rows = np.array(found["rows"], dtype=np.float64)
+        rows = np.array([list(row) for row in found["rows"]], dtype=np.float64)
     except (ValueError, KeyError, TypeError, OverflowError) as error:
         raise BadInput("this is no batch", where="a line of the session") from error
     return Batch(int(found["batch"]), np.where(np.abs(rows) < _LARGEST, rows, np.nan))
