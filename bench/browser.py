@@ -15,6 +15,8 @@ ARGUMENTS = [
     "--disable-background-networking",
     "--disable-component-update",
     "--disable-sync",
+    "--disable-features=SpareRendererForSitePerProcess",
+    "--renderer-process-limit=1",
 ]
 
 
