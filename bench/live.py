@@ -1,7 +1,8 @@
 """`python -m bench.live [SECONDS]`: two sessions of forty channels at 50 Hz, and three who watch, one of them in a browser.
 
-Prints how late samples are at those who watch, what of a core they cost, memory, rows written a second, and how quick the first
-strips of the finished log are beside those of a file with the same rows.
+Prints how late samples are at those who watch, what of a core they cost, and what three more cost, who watch what is followed
+already; memory, rows written a second, and how quick the first strips of the finished log are beside those of a file with the
+same rows.
 """
 
 from __future__ import annotations
@@ -37,7 +38,7 @@ from uchiwa.store.database import connect_to, unit_of_work
 from uchiwa.store.models import Job, LogFile
 from uchiwa.store.place import free_port
 
-SECONDS, ALONE_S, CHANNELS, HZ, BATCH_S = 600.0, 60.0, 40, 50, 0.1
+SECONDS, ALONE_S, MORE_S, CHANNELS, HZ, BATCH_S = 600.0, 60.0, 60.0, 40, 50, 0.1
 EMAIL, PASSWORD = "tuner@example.org", "a long enough password"
 LISTEN = "window.drawn = []; document.addEventListener('livedrawn', (e) => window.drawn.push([Date.now() / 1000, e.detail]));"
 
@@ -188,7 +189,7 @@ def measured(address: str, home: str, seconds: float) -> None:
             round_ = jobs.rounds(job)[0]
             briefs.keep(round_, briefs.standard(job, round_))
         tokens = [links.make(job) for job in cars]
-    driven = [rows_of(seconds + ALONE_S + 5, 11 + number) for number in range(2)]
+    driven = [rows_of(seconds + ALONE_S + MORE_S + 5, 11 + number) for number in range(2)]
     client = httpx.Client(base_url=address, timeout=60, trust_env=False)
     token = re.search(r'name="csrf" content="([^"]+)"', client.get("/sign-in").text)[1]
     assert client.post("/sign-in", data={"csrf": token, "email": EMAIL, "password": PASSWORD}).status_code == 303
@@ -226,6 +227,11 @@ def measured(address: str, home: str, seconds: float) -> None:
             one.start()
         time.sleep(3)
         watched, taken = spent(home, seconds - 8)
+        further = [Watcher(address, paths[0], cookie, senders[0], keys) for _ in range(3)]
+        for one in further:
+            one.start()
+        time.sleep(3)
+        by_six, _ = spent(home, MORE_S - 8)
         drawn = np.array([one for one in page.evaluate("window.drawn") if one[1] > 0])
     for one in senders:
         one.join()
@@ -241,7 +247,10 @@ def measured(address: str, home: str, seconds: float) -> None:
         f"watched by three for {taken:.0f} s, ms of processor time a second:",
         {key: round(ms, 1) for key, ms in watched.items()},
     )
-    print(f"each watcher, in the web processes: {(watched['web'] - alone['web']) / 3:.1f} ms a second")
+    print(
+        f"in the web processes: {(watched['web'] - alone['web']) / 3:.1f} ms a second for each of the three, following the sessions "
+        f"included; {(by_six['web'] - watched['web']) / 3:.1f} ms for each of three more, who watch what is followed"
+    )
     print(f"from sample to socket: median {np.median(late) * 1000:.0f} ms, p95 {np.quantile(late, 0.95) * 1000:.0f} ms, "
           f"longest {late.max() * 1000:.0f} ms of {late.size} samples")  # fmt: skip
     print(f"from sample to screen: median {np.median(screen) * 1000:.0f} ms, p95 {np.quantile(screen, 0.95) * 1000:.0f} ms, "
@@ -250,7 +259,7 @@ def measured(address: str, home: str, seconds: float) -> None:
     with unit_of_work():
         rows = [live_sessions.get(one.id).rows for one in sessions]
     print(
-        f"rows kept: {rows}, of {[len(one.rows) for one in senders]} sent; {sum(rows) / (seconds + ALONE_S):.0f} a second; all acknowledged: {all(one.kept for one in senders)}"
+        f"rows kept: {rows}, of {[len(one.rows) for one in senders]} sent; {sum(rows) / (seconds + ALONE_S + MORE_S):.0f} a second; all acknowledged: {all(one.kept for one in senders)}"
     )
     live = sessions[0].log_id
     with unit_of_work():

@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 from tests.core.live.advised import covers_in
 from tests.seeds import seeds
 from uchiwa.core.briefs.coverage import Coverage, cruise_cells, load_shares, speeds_of
-from uchiwa.core.live.advice import HEARD_S, Adviser, Ask, Engine
+from uchiwa.core.live.advice import HEARD_S, LEAD_S, Adviser, Ask, Engine
 from uchiwa.standin.cars import pike_base
 
 TABLE = pike_base().by_role("volumetric_efficiency")[0]
@@ -43,10 +43,31 @@ def test_it_stays_in_a_cell_until_that_is_full():
     assert first.cell == (i, j)
     assert first.here
     assert first.words.endswith("2 s more")
-    seconds[j, i] = 1.4
-    assert adviser.advise(coverage(seconds), at((i, j))).words.endswith("1 s more")
+    seconds[j, i] = 0.9
+    assert adviser.advise(coverage(seconds), at((i, j))).words.endswith("2 s more")
     seconds[j, i] = 2.0
     assert adviser.advise(coverage(seconds), at((i, j))).cell != (i, j)
+
+
+def test_the_next_is_said_just_before_the_last_has_enough():
+    adviser, seconds = Adviser(), np.zeros(TABLE.shape)
+    i, j = CELLS[10]
+    assert adviser.advise(coverage(seconds), at((i, j), 10.0)).cell == (i, j)
+    seconds[j, i] = 2.0 - LEAD_S
+    following = adviser.advise(coverage(seconds), at((i, j), 11.0))
+    assert following.cell != (i, j)
+    assert not following.here
+    seconds[j, i] = 1.8
+    assert adviser.advise(coverage(seconds), at((i, j), 11.8)).cell == following.cell
+
+
+def test_the_last_cell_of_all_is_held_to_its_end():
+    seconds = np.full(TABLE.shape, 9.0)
+    i, j = CELLS[10]
+    seconds[j, i] = 1.9
+    told = Adviser().advise(coverage(seconds), at((i, j)))
+    assert told.cell == (i, j)
+    assert told.words.endswith("1 s more")
 
 
 def test_a_cell_that_cannot_be_had_is_left_for_a_while():

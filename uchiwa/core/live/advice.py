@@ -20,6 +20,8 @@ _GIVEN_UP_S = 6.0
 _RETRY_S = 120.0
 HEARD_S = 4.0
 """What was said stays for so long, unless it is done or the engine came by another wanted cell: it is read out, and followed."""
+LEAD_S = 1.0
+"""So long before a cell has enough the next one is said: the driver hears it, and goes, when this one has."""
 _ALONE = 1.5
 """How much farther a cell counts that has none to be visited about it: a brief asks for a share of its cells, so that those
 that stand alone may stay open, and going where there are many leaves the driver less to do between them."""
@@ -142,7 +144,9 @@ class Adviser:
     def _choose(self, coverage: Coverage, wanting: dict[Cell, float], engine: Engine) -> Cell:
         """The nearest, unless the one that was said is nearly as near; one that cannot be had is left for a while."""
         if engine.cell in wanting:
-            return self._become(engine.cell, engine)
+            if wanting[engine.cell] > LEAD_S or len(wanting) == 1:
+                return self._become(engine.cell, engine)
+            wanting = {cell: seconds for cell, seconds in wanting.items() if cell != engine.cell}
         if self._cell in wanting and engine.at - self._said < HEARD_S:
             return self._cell
         apart = _distances(coverage, list(wanting), engine)
