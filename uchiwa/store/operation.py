@@ -98,7 +98,7 @@ class ShopSize:
 
 
 def sizes() -> list[ShopSize]:
-    """All shops, the one with the most logs first; in three queries."""
+    """All shops, the one that takes the most room first; in three queries."""
     jobs = {key: int(number) for key, number in rows(Job.select(Job.shop, fn.COUNT(Job.id)).group_by(Job.shop))}
     query = LogFile.select(Job.shop, fn.COUNT(LogFile.id), fn.SUM(LogFile.size)).join(Job)
     logs = {

@@ -290,9 +290,12 @@ class _Passing:
         async with _advising(self.session if self.advised else None) as follower:
             while True:
                 found: dict[str, Any] = {"beat": live_passing.milliseconds()}
-                if follower is not None and follower.advice.words != self.told:
-                    self.told = follower.advice.words
-                    found["advice"] = advice_data(follower.advice)
+                if follower is not None:
+                    async with follower.settled():
+                        advice = follower.advice
+                    if advice.words != self.told:
+                        self.told = advice.words
+                        found["advice"] = advice_data(advice)
                 standing = await in_thread(_standing, self.session.id)
                 mark = standing and (standing.overlay, standing.wanted, standing.allowed, standing.acknowledged)
                 if standing is not None and mark != self.overlay:

@@ -8,8 +8,8 @@ from __future__ import annotations
 import asyncio
 import logging
 import time
-from collections.abc import Callable
-from contextlib import suppress
+from collections.abc import AsyncIterator, Callable
+from contextlib import asynccontextmanager, suppress
 from threading import Lock, Thread
 
 import pymysql
@@ -31,6 +31,7 @@ LOOK_S = 0.36
 _STANDING_EVERY = 3
 _LINGERS_S = 3.0
 _PAUSE_S = 0.5
+_SETTLES_S = 0.005
 _ADVICE_EVERY_S = 0.7
 _NO_DATABASE = (PeeweeException, pymysql.MySQLError, MaxConnectionsExceeded, OSError)
 _log = logging.getLogger("uchiwa.live")
@@ -56,12 +57,22 @@ class Follower:
 
     @property
     def advice(self) -> Advice:
-        """To the driver, by the newest rows; worked out a few times a second."""
+        """To the driver, by the newest rows; worked out a few times a second. Ask for it while rows are settled."""
         at = time.monotonic()
         if self._advice is None or at - self._advised_at >= _ADVICE_EVERY_S:
             self._advised_at = at
             self._advice = self.guide.advise()
         return self._advice
+
+    @asynccontextmanager
+    async def settled(self) -> AsyncIterator[None]:
+        """While no rows are taken in, so that what is read is of one moment; the loop goes on until then."""
+        while not self.growing.lock.acquire(blocking=False):
+            await asyncio.sleep(_SETTLES_S)
+        try:
+            yield
+        finally:
+            self.growing.lock.release()
 
     def watch(self, tell: Callable[[], None]) -> Callable[[], None]:
         """Have something called, in this loop, whenever there is news. What ends it."""

@@ -172,6 +172,11 @@ class _Telling:
         found = self.teller.standing()
         if self.teller.must_ask:
             found["events"] = await in_thread(self.teller.events)
+        async with self.follower.settled():
+            self._of_rows(found)
+        return found
+
+    def _of_rows(self, found: dict[str, Any]) -> None:
         parts = self.teller.found()
         if not self.deep:  # the driver sees what ticks, not what the tuner works on
             parts = {"items": self.teller.in_their_words(parts["items"])} if "items" in parts else {}
@@ -187,4 +192,3 @@ class _Telling:
             now = self.teller.correction_now()
             if now != self._why:
                 self._why = found["correcting"] = now
-        return found
