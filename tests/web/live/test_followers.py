@@ -181,7 +181,7 @@ def test_advice_is_worked_out_while_rows_come_without_end(scene: Scene):  # noqa
                 told += bool(follower.advice.words)
             await asyncio.sleep(0)
         await feeding
-        assert told > 20
+        assert told > 5
         assert follower.growing.growth.size == 3 * len(batches)
 
     asyncio.run(watch())
