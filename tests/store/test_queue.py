@@ -8,7 +8,7 @@ from uchiwa.standin.cars import pike_base
 from uchiwa.store import accounts, jobs
 from uchiwa.store.database import database, unit_of_work
 from uchiwa.store.models import Job, LogFile
-from uchiwa.store.queue import Wanted, queue
+from uchiwa.store.queue import Wanted, queue, told_logs
 from uchiwa.store.uploads import receive
 
 
@@ -61,3 +61,17 @@ def test_names_of_logs_are_read_from_an_index_and_not_from_the_logs(shops):
     (logs,) = (one for one in plan if "log_file" in (one["key"] or ""))
     assert logs["key"] == "log_file_job_id_name"
     assert "Using index" in logs["Extra"]
+
+
+@pytest.mark.parametrize(
+    ("names", "said"),
+    [
+        ([], ""),
+        (["a.csv"], "a.csv"),
+        (["a.csv", "b.csv", "a.csv"], "a.csv ×2 · b.csv"),
+        (["a", "b", "c", "d", "d"], "a · b · c and 2 more"),
+        (["a", "a", "b", "c", "c", "c"], "a ×2 · b · c ×3"),
+    ],
+)
+def test_logs_of_one_name_are_named_once(names, said):
+    assert told_logs(names) == said

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections import Counter
+from collections.abc import Collection
 from dataclasses import dataclass
 from datetime import datetime
 
@@ -11,6 +13,8 @@ from uchiwa.core.rounds.progress import Move, RoundFacts, whose_move
 from uchiwa.store.jobs import facts_of
 from uchiwa.store.models import Car, Customer, Job, LogFile, Round, User
 from uchiwa.store.rows import rows
+
+_NAMES = 3
 
 
 @dataclass(frozen=True)
@@ -32,7 +36,15 @@ def _detail(facts: RoundFacts, round_: Round, logs: list[str]) -> str:
         return facts.last_refusal
     if facts.taken and round_.cells:
         return f"{round_.cells_within} of {round_.cells} driven cells were within ±2 %"
-    return " · ".join(logs[:3]) + (f" and {len(logs) - 3} more" if len(logs) > 3 else "")
+    return told_logs(logs)
+
+
+def told_logs(names: Collection[str]) -> str:
+    """The first three names of logs, each once with how often it is there, and how many logs there are beside them."""
+    shown = list(Counter(names).items())[:_NAMES]
+    more = len(names) - sum(number for _, number in shown)
+    told = " · ".join(name if number == 1 else f"{name} ×{number}" for name, number in shown)
+    return f"{told} and {more} more" if more else told
 
 
 _SHOWN = (
