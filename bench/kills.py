@@ -190,6 +190,8 @@ class Fire:
                 )  # fmt: skip
                 if answer.status_code >= 500 or answer.status_code == 403:
                     return False
+                if answer.status_code != 200:
+                    raise TimeoutError(f"a piece from {start} was answered {answer.status_code}: {answer.text[:200]}")
                 arrived = answer.json()["received"]
                 return True
 

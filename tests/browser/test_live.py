@@ -12,8 +12,10 @@ import pytest
 from playwright.sync_api import Browser, Page, expect
 
 from tests.browser.conftest import until
+from tests.services.live.driving import begun, driven
 from tests.store.conftest import Scene, ready
 from uchiwa.core.live.limits import LiveLimits
+from uchiwa.services.live import passing
 from uchiwa.services.live.driven import allow, want
 from uchiwa.standin.fleet import car_named
 from uchiwa.standin.live import LiveCar
@@ -179,3 +181,15 @@ def same_as_driven(scene: Scene, driving: Driving) -> None:
             compared += 1
     assert compared >= 20
     assert named["Marker"].sum() == 1
+
+
+def test_a_page_opened_within_the_first_second_shows_the_channels_when_they_are_recognised(page: Page, scene: Scene):
+    """What is read within it has no meaning yet, so that the page opens with the first channel alone."""
+    drive, batches = driven(6, each=5)
+    session, _ = begun(scene, drive)
+    passing.take(session, batches[:3])
+    page.goto(f"/jobs/{scene.job.id}/rounds/1/live")
+    expect(page.locator("main[data-begun=yes]")).to_be_visible()
+    passing.take(session, batches[3:])
+    expect(page.get_by_text("λ measured").first).to_be_visible()
+    expect(page.get_by_text("has no channel")).to_have_count(0)

@@ -26,6 +26,7 @@ export class LivePage {
     const { address, read, log, table, view } = root.dataset;
     Object.assign(this, { root, refs, address, read, log: Number(log), tableId: table, tableView: view });
     this.plan = JSON.parse(root.dataset.plan);
+    this.wanted = new URLSearchParams(location.search).get("show") ?? "";
     Object.assign(this, { view: { start: 0, end: 60 }, following: true, window: 60, cursor: null, second: null });
     Object.assign(this, { hidden: new Set(), spans: [], values: null, chosen: "", standing: null, linked: false });
     Object.assign(this, { framed: false, heardAt: 0, valuesAt: 0, loadedAt: 0, loading: false, lastMessage: -1 });
@@ -203,7 +204,9 @@ export class LivePage {
     clearTimeout(this.loadTimer);
     this.loadTimer = setTimeout(() => this.load(), wait);
   }
-  async replan(show = this.plan?.show ?? "") {
+  /** What the tuner chose, else what suits the channels: those of the first second are not recognised yet. */
+  async replan(show = this.wanted) {
+    this.wanted = show;
     const plan = await fetchJson(`${this.address}/plan?${new URLSearchParams({ show })}`);
     if (!plan) return;
     const first = !this.plan;
