@@ -228,7 +228,7 @@ def stand_in(
         running = live_sessions.running_of(page.job)
     if running is None:
         drive_it(page.job, drive, speed, request.app.state.settings)
-        say(request, "The stand-in car is starting. Its session stands here in a few seconds.")
+        say(request, "The stand-in car is starting. Its session can be watched here in a few seconds.")
     return RedirectResponse(f"{page.path}/live", 303)
 
 

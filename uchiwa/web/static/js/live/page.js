@@ -289,7 +289,7 @@ export class LivePage {
   }
   say() {
     const { standing } = this;
-    const [words, dot] = standingWords(standing, this.linked, this.heardAt);
+    const [words, dot] = standingWords(standing, this.linked, this.heardAt, this.traces_.end > 0);
     const mark = this.refs.state.firstElementChild;
     mark.className = `dot ${dot}`;
     this.refs.state.replaceChildren(mark, words);
