@@ -234,17 +234,14 @@ export class LivePage {
     if (message.standing) this.takeStanding(message.standing);
     return undefined;
   }
+  /** What fails is tried again with the next rows. */
   replanSoon() {
     if (this.replanning) return;
     this.replanning = true;
-    setTimeout(async () => {
-      try {
-        await this.replan();
-      } catch {
-        // It is tried again with the next rows.
-      }
+    const done = () => {
       this.replanning = false;
-    }, 60);
+    };
+    setTimeout(() => this.replan().then(done, done), 60);
   }
   takeRows({ t: times, v: values, beyond, at }) {
     this.heardAt = performance.now();
