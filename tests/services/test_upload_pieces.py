@@ -66,6 +66,29 @@ def test_a_piece_that_does_not_follow_on_is_refused_and_costs_nothing(scene: Sce
     assert sent(scene, file, 100, len(DATA)).done
 
 
+def test_the_last_piece_may_come_again_when_its_answer_was_lost(scene: Scene):
+    file = file_of(1)
+    sent(scene, file, 0, 100)
+    first = sent(scene, file, 100, len(DATA))
+    assert sent(scene, file, 100, len(DATA)) == first
+    assert (first.received, first.done, first.said) == (len(DATA), True, "")
+    with unit_of_work():
+        assert LogFile.select().count() == 1
+    with pytest.raises(BadInput, match="an earlier part"):  # only the last one
+        sent(scene, file, 50, 100)
+
+
+def test_a_file_that_changed_and_says_otherwise_takes_nothing_from_the_first(scene: Scene):
+    """Of the same name, size and time by the browser's word, but of other content."""
+    file, other = file_of(1), DATA.replace(b"1", b"2")
+    for data in (DATA, other):
+        sent(scene, file, 0, 100, data)
+        assert sent(scene, file, 100, len(DATA), data).done
+    assert sent(scene, file, 100, len(DATA), other).done
+    with unit_of_work():
+        assert sorted(uploads.whole(log) for log in LogFile.select()) == sorted([DATA, other])
+
+
 def test_the_same_file_under_another_name_is_said_and_kept_once(scene: Scene):
     first, second = file_of(1), file_of(2)
     sent(scene, first, 0, len(DATA))

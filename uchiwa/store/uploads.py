@@ -87,13 +87,21 @@ def _begin(job: Job, round_: Round, name: str, key: str | None, *, by_customer: 
         )
 
 
+def _arrived_key(key: str) -> str:
+    """What names an upload once it has arrived whole: its last piece may come again, if its answer was lost."""
+    return hashlib.sha256(f"arrived|{key}".encode()).hexdigest()
+
+
 @run_again
 def _whole(log: LogFile, digest: str, size: int) -> tuple[LogFile, bool]:
     """Everything has arrived: the log, or its twin if the job already has the same bytes."""
     with unit_of_work():
         lock_job(log.job_id)
+        key = _arrived_key(log.upload_key) if log.upload_key else None
+        if key:
+            LogFile.update(upload_key=None).where(LogFile.round == log.round_id, LogFile.upload_key == key).execute()
         arrived = LogFile.update(
-            content_hash=digest, size=size, state=STORED, upload_key=None, uploaded_at=now(), attempts=0
+            content_hash=digest, size=size, state=STORED, upload_key=key, uploaded_at=now(), attempts=0
         ).where(LogFile.id == log.id, LogFile.state == RECEIVING)
         try:
             done = bool(arrived.execute())
@@ -153,6 +161,8 @@ def receive_piece(round_: Round, upload: Upload, start: int, piece: bytes) -> tu
         BadInput: the piece does not follow on what is here, or the shop has no room left.
     """
     log = _append(round_, upload, start, piece)
+    if log.state != RECEIVING:
+        return log, True
     if log.size < upload.total:
         return log, None
     digest = hashlib.sha256()
@@ -171,6 +181,12 @@ def _append(round_: Round, upload: Upload, start: int, piece: bytes) -> LogFile:
         mine = (LogFile.round == round_) & (LogFile.upload_key == upload.key) & (LogFile.state == RECEIVING)
         log = first(LogFile.select().where(mine).for_update())
         if log is None:
+            known = (
+                (LogFile.round == round_) & (LogFile.upload_key == _arrived_key(upload.key)) & (LogFile.size == total)
+            )
+            arrived = first(LogFile.select().where(known)) if start and start + len(piece) == total else None
+            if arrived is not None:
+                return arrived
             if start:
                 raise BadInput("an earlier part of this file is missing", where=name, advice="send the file again")
             shops.must_have_room(job.shop_id, total)

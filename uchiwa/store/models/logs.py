@@ -26,7 +26,7 @@ class LogFile(Base):
     A file with several recordings has one row for each; `source` is the one that has the raw bytes and, once they are
     whole, their `content_hash`. `owner` is the import that holds the lease, `attempts` how often one was begun.
     `reading` grows each time the samples are made anew. `upload_key` names an upload that has not arrived whole, so
-    that it can go on.
+    that it can go on; in another form, one that has, for its last piece may come again.
     """
 
     job = ForeignKeyField(Job, on_delete="CASCADE")
