@@ -8,7 +8,7 @@ import re
 import numpy as np
 import pytest
 from click.testing import CliRunner
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Error, Page, expect
 
 from tests.store.conftest import log_text
 from uchiwa.cli import uchiwa
@@ -199,12 +199,19 @@ def test_the_policy_sentence_and_the_sieve(at_fuel: Page):
 
 def drop(page: Page, name: str) -> None:
     """Let a log fall where files may; in one go, for the page is read anew whenever a log's state changes."""
-    page.wait_for_load_state("networkidle")
-    page.evaluate(
+    script = (
         "([text, name]) => { const data = new DataTransfer(); data.items.add(new File([text], name));"
-        " document.querySelector('.drop').dispatchEvent(new DragEvent('drop', { dataTransfer: data, bubbles: true })); }",
-        [log_text(), name],
+        " document.querySelector('.drop').dispatchEvent(new DragEvent('drop', { dataTransfer: data, bubbles: true })); }"
     )
+    for tried in range(3):
+        page.wait_for_load_state("networkidle")
+        try:
+            page.evaluate(script, [log_text(), name])
+        except Error:  # it was read anew just then
+            if tried == 2:
+                raise
+        else:
+            return
 
 
 def test_a_log_can_be_dropped(page: Page, scene):
