@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from contextlib import suppress
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from pydantic_core import from_json
@@ -76,11 +77,15 @@ def kept_batch(line: bytes) -> Batch:
         BadInput: it is none.
     """
     try:
-        found = from_json(line, allow_inf_nan=True)
-        rows = np.array([list(row) for row in found["rows"]], dtype=np.float64)
+        return _joined([from_json(line, allow_inf_nan=True)])
     except (ValueError, KeyError, TypeError, OverflowError) as error:
         raise BadInput("this is no batch", where="a line of the session") from error
-    return Batch(int(found["batch"]), np.where(np.abs(rows) < _LARGEST, rows, np.nan))
+
+
+def _joined(found: list[Any]) -> Batch:
+    """Kept batches as one, under the number of the last."""
+    rows = np.array([list(row) for one in found for row in one["rows"]], dtype=np.float64)
+    return Batch(int(found[-1]["batch"]), np.where(np.abs(rows) < _LARGEST, rows, np.nan))
 
 
 def kept_batches(lines: Sequence[bytes]) -> list[Batch]:
@@ -90,16 +95,13 @@ def kept_batches(lines: Sequence[bytes]) -> list[Batch]:
         lines: one batch each, in their order.
     """
     try:
-        found = from_json(b"[" + b",".join(lines) + b"]", allow_inf_nan=True)
-        rows = np.array([row for one in found for row in one["rows"]], dtype=np.float64)
-        number = int(found[-1]["batch"])
+        return [_joined(from_json(b"[" + b",".join(lines) + b"]", allow_inf_nan=True))]
     except (ValueError, KeyError, TypeError, OverflowError, IndexError):
         each: list[Batch] = []
         for line in lines:
             with suppress(BadInput):
                 each.append(kept_batch(line))
         return each
-    return [Batch(number, np.where(np.abs(rows) < _LARGEST, rows, np.nan))]
 
 
 def _with_rows(number: int, rows: object, channels: int) -> Batch:
