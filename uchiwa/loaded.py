@@ -20,6 +20,5 @@ for module in ("uchiwa.web.app", "uchiwa.worker.worker", "uchiwa.worker.preloade
 # Said by polars of rows that are too long; the reader finds them out itself, and tells the person whose log it is.
 warnings.filterwarnings("ignore", message="CSV malformed", category=UserWarning)
 
-gc.collect()
-gc.enable()
 gc.freeze()  # so that no collector touches, and thereby copies, what is shared
+gc.enable()

@@ -12,7 +12,12 @@ import pytest
 from starlette.testclient import TestClient, WebSocketTestSession
 
 from tests.store.conftest import Scene, scene  # noqa: F401
+from uchiwa.store import sessions
+from uchiwa.store.models import User
 from uchiwa.web.app import create_app
+from uchiwa.web.requests.browser import COOKIE, Browser
+
+SECRET = "test-key"
 
 
 class Client(TestClient):
@@ -43,16 +48,22 @@ class Client(TestClient):
         self.learn_token()
         return answer
 
+    def be_signed_in(self, user: User) -> None:
+        """Go on as somebody who has signed in: as good as `sign_in` for what comes after, and far quicker."""
+        session = sessions.begin(user, "a test")
+        self.cookies.set(COOKIE, session)
+        self.token = Browser(session, "", (SECRET,), secure=False).form_token
+
 
 @pytest.fixture
 def visitor(clean_database) -> Iterator[Client]:
     """Nobody in particular."""
-    with Client(create_app("test-key"), raise_server_exceptions=False) as client:
+    with Client(create_app(SECRET), raise_server_exceptions=False) as client:
         yield client
 
 
 @pytest.fixture
 def client(visitor: Client, scene: Scene) -> Client:  # noqa: F811
     """The tuner, signed in."""
-    assert visitor.sign_in("tuner@example.org", "a long enough password").status_code == 303
+    visitor.be_signed_in(scene.user)
     return visitor

@@ -22,6 +22,7 @@ from uchiwa.store import sessions
 from uchiwa.store.clock import now
 from uchiwa.store.models import User
 from uchiwa.web import static_files
+from uchiwa.web.compiled_templates import compiled_beside
 from uchiwa.web.markdown import as_html
 from uchiwa.web.requests.browser import browser_of
 from uchiwa.web.requests.fragment import is_fragment
@@ -108,6 +109,7 @@ environment = Environment(
     undefined=StrictUndefined,
     trim_blocks=True,
     lstrip_blocks=True,
+    bytecode_cache=compiled_beside(HERE),
 )
 environment.filters.update(
     read_words=read_words,
