@@ -1,4 +1,4 @@
-"""A first proposal of a drive that never was: it loads every compiled loop, so that what is forked has them all."""
+"""A first proposal of a drive that never was: it loads every compiled loop and all units, so that what is forked has them."""
 
 from __future__ import annotations
 
@@ -8,13 +8,15 @@ from uchiwa.core.logs.log import Channel, Log, Raster
 from uchiwa.core.proposals.fuel.policy import Policy
 from uchiwa.core.proposals.fuel.proposal import fuel_proposal
 from uchiwa.core.quantities.catalogue import QUANTITIES
+from uchiwa.core.quantities.units import convert
 from uchiwa.core.tables.table import Axis, Calibration, Constant, Table, frozen
 
 _SAMPLES, _RATE = 1200, 10.0
 
 
 def warm_up() -> None:
-    """Propose once with every estimator."""
+    """Convert once, and propose once with every estimator."""
+    convert(np.ones(2), "psi", "kPa")  # to make all units takes longer than to read a short log
     for estimator in ("surface", "weighted", "nearest"):
         fuel_proposal([_drive()], _calibration(), "ve", Policy.read({"estimator": estimator}))
 
