@@ -14,7 +14,7 @@ gc.disable()  # what is loaded stays: looking through it again and again costs a
 signal.signal(signal.SIGINT, signal.SIG_IGN)
 call_oneself("uchiwa loaded")
 
-for module in ("uchiwa.web.app", "uchiwa.worker.worker", "uchiwa.worker.preloaded"):
+for module in ("uvloop", "uchiwa.web.app", "uchiwa.worker.worker", "uchiwa.worker.preloaded"):
     import_module(module)
 
 # Said by polars of rows that are too long; the reader finds them out itself, and tells the person whose log it is.

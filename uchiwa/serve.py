@@ -75,6 +75,7 @@ def serve(*, with_demo: bool) -> None:
                 workers=settings.web_processes,
                 host="127.0.0.1",
                 port=settings.port,
+                loop="uvloop",
                 http="uchiwa.web.requests.protocol:PunctualProtocol",
                 log_level="warning",
                 proxy_headers=False,
