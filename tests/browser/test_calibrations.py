@@ -228,6 +228,33 @@ def test_pictures_follow_the_cell_turn_and_pick(page: Page, scene):
     expect(page.locator("table.grid td")).to_have_count(6)
 
 
+def test_a_picture_is_drawn_anew_under_the_hand_that_turns_it(page: Page, scene):
+    """Its shapes are others each time; what is held, and the keyboard's place in the grid, stay."""
+    opened(page, scene, cell="2.4")
+    relief = page.locator("svg.relief")
+    page.evaluate("document.querySelector('svg.relief').drawnFirst = true")
+    page.evaluate("document.querySelector('svg.relief .patch').drawnFirst = true")
+    patch = relief.locator(".patch").first
+    before = patch.get_attribute("points")
+    line(page, "+3")
+    expect(page.locator("svg.relief .patch").first).not_to_have_attribute("points", before)
+    assert page.evaluate("document.querySelector('svg.relief').drawnFirst")
+    assert not page.evaluate("[...document.querySelectorAll('svg.relief .patch')].some((one) => one.drawnFirst)")
+    expect(page.locator("td.is-active")).to_be_focused()
+    expect(relief.locator(".is-active")).to_have_attribute("data-i", "2")
+    box = relief.bounding_box()
+    x, y = box["x"] + box["width"] / 2, box["y"] + box["height"] / 2
+    page.mouse.move(x, y)
+    page.mouse.down()
+    turns = set()
+    for step in range(1, 5):
+        page.mouse.move(x + 30 * step, y)
+        expect(relief).not_to_have_attribute("data-turn", sorted(turns)[-1] if turns else "0")
+        turns.add(relief.get_attribute("data-turn"))
+    page.mouse.up()
+    assert len(turns) == 4
+
+
 def test_cells_are_chosen_and_taken_across_in_a_comparison(page: Page, scene):
     opened(page, scene, cell="1.1")
     page.keyboard.press("Shift+ArrowRight")
