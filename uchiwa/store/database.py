@@ -17,6 +17,7 @@ from pymysql.constants import SERVER_STATUS
 
 from uchiwa.store import keys
 from uchiwa.store.database_tls import encryption
+from uchiwa.store.described import DescribedDatabase
 from uchiwa.store.place import Place
 
 THREADS = 12
@@ -41,7 +42,7 @@ Asked = ParamSpec("Asked")
 Found = TypeVar("Found")
 
 
-class Pool(PooledMySQLDatabase):
+class Pool(PooledMySQLDatabase, DescribedDatabase):
     """Connections that find the server again when it has moved, and know whether their thread has written."""
 
     def __init__(self) -> None:
