@@ -225,7 +225,7 @@ def test_a_log_can_be_dropped(page: Page, scene):
     page.get_by_role("button", name="leave out").click()
     expect(page.locator(".log-table")).to_contain_text("left out")
     page.goto(f"/jobs/{scene.job.id}/rounds/1/fuel")
-    expect(page.locator(".problem")).to_contain_text("there is no log to compute from")
+    expect(page.locator(".problem")).to_contain_text("There is no log to compute from")
 
 
 def test_the_drawer_shows_the_moments(at_fuel: Page):

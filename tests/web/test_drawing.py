@@ -21,7 +21,7 @@ from uchiwa.core.tables.difference import difference
 from uchiwa.core.tables.table import Calibration
 from uchiwa.store.clock import now
 from uchiwa.web.grid.grid import View, bar, difference_grid, diverging, fuel_grid, one_hue
-from uchiwa.web.pages import ago, duration, figure, size, thousands
+from uchiwa.web.pages import ago, cut, duration, figure, size, thousands
 from uchiwa.web.stations.fuel.sieve import sieve_parts
 from uchiwa.web.stations.fuel.spread_picture import spread_picture
 from uchiwa.web.svg import fan
@@ -177,4 +177,5 @@ def test_figures_as_people_read_them():
     assert (size(2_400_000), size(900)) == ("2.4 MB", "0.9 kB")
     assert thousands(18940) == "18\u202f940"
     assert figure(-12.3456) == "−12.35"
+    assert [cut(-12.36), cut(-0.04), cut(3), cut(-1.25, 2)] == ["−12.4", "0.0", "3.0", "−1.25"]
     assert (unit_words("degC"), unit_words("1"), unit_words("kPa")) == ("°C", "", "kPa")

@@ -79,7 +79,7 @@ def test_a_bad_log_is_said_in_the_page_and_kept(client, scene, path, data, said)
     assert "Traceback" not in page.text
     assert client.get(f"{path}/logs/{log.id}/raw").content == data
     assert client.get(f"{path}/fuel").status_code == 200
-    assert "there is no log to compute from" in client.get(f"{path}/fuel").text
+    assert "There is no log to compute from" in client.get(f"{path}/fuel").text
 
 
 def test_a_body_over_the_limit_is_refused_before_it_is_read(client, path):

@@ -78,6 +78,12 @@ def policy_words(inputs: dict[str, Any]) -> str:
     )
 
 
+def cut(value: float, places: int = 1) -> str:
+    """A number with so many digits behind the point and a true minus; zero has no sign."""
+    text = f"{value:.{places}f}"
+    return text.replace("-", "−") if float(text) else text.removeprefix("-")
+
+
 def sheet_words(inputs: dict[str, Any]) -> str:
     """What a taken proposal of spark, idle or a clamp rests on, in a few words."""
     policy = inputs.get("policy", {})
@@ -129,7 +135,7 @@ environment.filters.update(
     thousands=thousands,
     signed=signed,
     capital=lambda text: text[:1].upper() + text[1:] if text[:1].isascii() else text,
-    cut=lambda value, places=1: f"{value:.{places}f}",
+    cut=cut,
 )
 environment.globals.update(
     wide_fan=wide_fan,

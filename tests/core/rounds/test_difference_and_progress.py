@@ -55,7 +55,7 @@ def test_a_table_of_zeros_is_told_in_its_own_unit():
     zero = make_table([[0.0] * 3, [0.0] * 3])
     after = zero.with_grid(np.full((2, 3), 4.0))
     change = difference(Calibration("c", "C", (), (zero,)), Calibration("c", "C", (), (after,)))
-    assert change.tables[0].sentence.endswith(": 6 cells changed, +4.0 … +4.0 %")
+    assert change.tables[0].sentence.endswith(": 6 cells changed, +4.0 %")
 
 
 @pytest.mark.parametrize(("value", "text"), [(0.04, "0.0"), (-0.04, "0.0"), (1.25, "+1.2"), (-3.0, "−3.0")])

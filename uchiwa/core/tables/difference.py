@@ -46,18 +46,16 @@ class TableDifference:
 
     @property
     def span(self) -> str:
-        """From which change to which, with its unit."""
-        cells = int(self.changed.sum())
+        """From which change to which, with its unit; one figure where they read alike."""
         change = self.percent[self.changed]
         if not self.in_steps and change.size and np.isfinite(change).all():
             low, high = float(change.min()), float(change.max())
-            span = f"{signed(low)} %" if cells == 1 else f"{signed(low)} … {signed(high)} %"
+            least, most, unit = signed(low), signed(high), " %"
         else:
             steps = (self.after - self.before)[self.changed]
             unit = {"deg": "°", "degC": " °C"}.get(self.table.unit, f" {self.table.unit}")
             least, most = signed(float(steps.min())), signed(float(steps.max()))
-            span = f"{least}{unit}" if cells == 1 else f"{least} … {most}{unit}"
-        return span
+        return f"{least}{unit}" if least == most else f"{least} … {most}{unit}"
 
 
 @dataclass(frozen=True, eq=False)
