@@ -83,14 +83,14 @@ def test_a_cold_car_idles_steadily_and_runs_right_after_one_round(page: Page, sc
     expect(page.locator(".moments .trace-title")).to_have_count(3)
     page.get_by_role("button", name=re.compile("samples used")).press("Enter")
     expect(page.get_by_text("The gearbox pulls").or_(page.get_by_text("After-start enrichment and its extra air"))).to_be_visible()  # fmt: skip
-    page.get_by_role("button", name=re.compile("Take all")).press("Enter")
+    page.get_by_role("button", name=re.compile("Take (all|the one)")).press("Enter")
     expect(page.get_by_role("status")).to_contain_text("by idle air")
 
     page.get_by_role("link", name="Warm-up").press("Enter")
     expect(page.locator("path.course")).not_to_have_count(0)
     page.locator("svg .change-mark[data-i='3']").click()
     expect(margin.locator("h2")).to_have_text("20 °C")
-    page.get_by_role("button", name=re.compile("Take all")).press("Enter")
+    page.get_by_role("button", name=re.compile("Take (all|the one)")).press("Enter")
     expect(page.get_by_role("status")).to_contain_text("by warm-up")
     freeze(page, path, 1)
 
@@ -124,7 +124,7 @@ def test_a_clamp_is_taken_returned_and_holds_the_signal_once_the_car_has_boost(p
     page.locator("td[data-i='6'][data-j='7']").click()
     page.keyboard.press("ArrowRight")
     expect(margin).to_contain_text("with 5 % margin")
-    page.get_by_role("button", name=re.compile("Take all")).press("Enter")
+    page.get_by_role("button", name=re.compile("Take (all|the one)")).press("Enter")
     expect(page.get_by_role("status")).to_contain_text("by signal clamp")
     freeze(page, path, 1)
 

@@ -70,7 +70,7 @@ def test_three_rounds_bring_the_table_to_the_truth(page: Page, scene, tmp_path):
             expect(page.get_by_role("complementary")).to_contain_text("This proposal changes nothing")
             errors += [rms(calibration, core)]
             break
-        page.get_by_role("button", name=re.compile("Take all")).click()
+        page.get_by_role("button", name=re.compile("Take (all|the one)")).click()
         expect(page.get_by_role("status")).to_contain_text("Taken into the draft")
 
         page.get_by_role("link", name="Review", exact=True).click()
