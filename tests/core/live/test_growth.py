@@ -142,8 +142,8 @@ def slow_pressure(rows: list[list[float]]) -> Growth:
     return growth
 
 
-def test_a_cell_is_known_for_half_a_second_after_a_slow_channels_reading():
-    """Rows every 0.2 s, pressure in the first and the last only: three of them have one, the fourth is too late."""
+def test_a_cell_is_known_for_three_periods_after_a_slow_channels_reading():
+    """Rows every 0.2 s, pressure in the first and the last only: four of them have one, the fifth is too late."""
     nan = float("nan")
     rows = [[0.0, 900.0, 40.0], *([n / 5, 2000.0, 60.0 if n in (1, 6) else nan] for n in range(1, 8))]
     growth = slow_pressure(rows)
@@ -151,10 +151,37 @@ def test_a_cell_is_known_for_half_a_second_after_a_slow_channels_reading():
     filling = Filling(table)
     assert filling.follow(growth)
     i, j = int(table.x.nearest(np.array([2000.0]))[0]), int(table.y.nearest(np.array([60.0]))[0])
-    assert filling.seconds[j, i] == pytest.approx(0.6 + 0.2)
-    assert Position(table).at(growth, [3]).i == i
-    assert Position(table).at(growth, [4]).i is None
-    assert Position(table).at(growth, [2, 3, 4]).trail == Position(table).at(growth, [2, 3]).trail
+    assert filling.seconds[j, i] == pytest.approx(0.8 + 0.2)
+    assert Position(table).at(growth, [4]).i == i
+    assert Position(table).at(growth, [5]).i is None
+    assert Position(table).at(growth, [3, 4, 5]).trail == Position(table).at(growth, [3, 4]).trail
+
+
+@settings(max_examples=30)
+@given(
+    st.sampled_from((1, 4, 10, 25)), st.lists(st.integers(1, 9), min_size=30, max_size=40), st.integers(0, 2**32 - 1)
+)
+def test_seconds_of_a_coolant_that_is_sent_seldom_are_those_of_the_finished_log(every, sizes, seed):
+    """Rows come in pieces of any size, most of them without a reading of the coolant, which is warm for a part of the drive."""
+    count, steps = sum(sizes), np.random.default_rng(seed).uniform(0.08, 0.12, sum(sizes))
+    time = np.cumsum(steps) - steps[0]
+    warm = np.arange(count) > count // 3
+    coolant = np.where(np.arange(count) % every == 0, np.where(warm, 90.0, 40.0), np.nan)
+    rows = np.column_stack([time, 2000.0 + np.arange(count) % 3, 60.0 + np.arange(count) % 2, coolant])
+    names = (("Engine speed", "rpm"), ("Intake pressure", "kPa"), ("Coolant temperature", "°C"))
+    growth = Growth(Opening.read({"channels": [{"name": name, "unit": unit} for name, unit in names]}))
+    table = make_table([[50.0] * 3, [60.0] * 3])
+    filling, at = Filling(table), 0
+    for number, size in enumerate(sizes, start=1):
+        growth.add(Batch(number, rows[at : at + size]))
+        filling.follow(growth)
+        at += size
+    seen = np.isfinite(coolant)
+    last = np.maximum.accumulate(np.where(seen, np.arange(count), 0))
+    held = (coolant[last] >= 78.0) & (growth.time - growth.time[last] <= max(3 * every * 0.12, 0.5))
+    wanted = float(np.diff(growth.time)[held[:-1]].sum())
+    assert growth.readings[2].quantity == "coolant_temperature"
+    assert filling.seconds.sum() == pytest.approx(wanted, abs=1e-6)
 
 
 def test_only_cells_that_changed_since_are_drawn_anew(cruise):

@@ -15,13 +15,15 @@ from uchiwa.core.live.opening import Opening
 from uchiwa.core.logs.log import Channel, FloatArray, Log, Raster
 from uchiwa.core.logs.recognition.knowledge import NOTHING_KNOWN, Knowledge
 from uchiwa.core.logs.recognition.recognise import recognise
-from uchiwa.core.logs.timebase import GAP_S, STATES
+from uchiwa.core.logs.timebase import GAP_S, STATES, bridgeable, own_period
 from uchiwa.core.quantities.catalogue import QUANTITIES
 
 _FIRST_ROWS = 256
 LOOK_AGAIN_S = (1.0, 5.0, 30.0, 180.0, 900.0)
 """After so many seconds of recording the channels are looked at anew: by then they have moved."""
 _LOOKED_AT = 20_000
+_LAST_ROWS = 400
+"""Among so many rows the last reading of a channel is looked for."""
 FREE = ":"
 
 
@@ -73,6 +75,7 @@ class Growth:
         self._values = np.empty((width, _FIRST_ROWS))
         self._number = {one.key: place for place, one in enumerate(self.readings)}
         self._scale, self._offset = np.ones((width, 1)), np.zeros((width, 1))
+        self._bridged = np.full(width, bridgeable(0.0))
         self.size = 0
         self._looks = list(LOOK_AGAIN_S)
 
@@ -96,12 +99,19 @@ class Growth:
         return self._values[[self._number[key] for key in keys], first:last]
 
     def held(self, key: str, first: int) -> FloatArray:
-        """Readings of a channel that there is, from a row on, each carried on for half a second; shape (n,)."""
-        values = self._values[self._number[key], : self.size]
+        """Readings of a channel that there is, from a row on, the last before them too carried on; shape (n,).
+
+        A reading is carried on for three of the channel's own periods or half a second, as in a log that is finished; a
+        state's until the next.
+        """
+        place, states = self._number[key], key in STATES
+        values = self._values[place, : self.size]
         if np.isfinite(values[first:]).all():
             return values[first:]
-        back = int(np.searchsorted(self.time, self._time[first] - GAP_S))
-        return held_through(self.time[back:], values[back:])[first - back :]
+        longest = float(self._bridged[place])
+        back = first - _LAST_ROWS if states else int(np.searchsorted(self.time, self._time[first] - longest))
+        back = min(max(back, 0), first)
+        return held_through(self.time[back:], values[back:], longest, states=states)[first - back :]
 
     def __contains__(self, key: object) -> bool:
         return key in self._number
@@ -143,6 +153,8 @@ class Growth:
         if self.size < 2:
             return
         first = max(0, self.size - _LOOKED_AT)
+        read = np.isfinite(self._raw[:, first : self.size])
+        self._bridged = np.array([bridgeable(own_period(self.time[first:][rows])) for rows in read])
         channels = tuple(
             Channel(one.name, one.unit, self._raw[place, first : self.size].copy(), source_unit=one.unit)
             for place, one in enumerate(self.opening.channels)
@@ -169,33 +181,29 @@ class Growth:
             self._values[place, : self.size] = self._raw[place, : self.size] * one.scale + one.offset
 
     def tail(self, first: int, quantities: tuple[str, ...]) -> dict[str, FloatArray]:
-        """Quantities from a row on, a slow channel carried through the rows without a reading for half a second."""
-        found: dict[str, FloatArray] = {}
-        for key in quantities:
-            values = self.values(key)
-            if values is not None:
-                found[key] = held_through(self.time[first:], values[first:], states=key in STATES)
-        return found
+        """Quantities that there are, from a row on; see `held`."""
+        return {key: self.held(key, first) for key in quantities if key in self}
 
     def latest(self, key: str) -> float | None:
-        """A channel's last reading, unless it is older than half a second (a state's may be of any age)."""
+        """A channel's last reading, unless it is older than is carried on, or a second (a state's may be of any age)."""
         values = self.values(key)
         if values is None or not self.size:
             return None
         last = float(values[-1])
         if math.isfinite(last):
             return last
-        first = max(0, self.size - 400)
+        first = max(0, self.size - _LAST_ROWS)
         known = np.flatnonzero(np.isfinite(values[first:]))
         if not known.size:
             return None
         at = first + int(known[-1])
-        fresh = key in STATES or self.seconds - float(self.time[at]) <= 2 * GAP_S
+        longest = max(2 * GAP_S, float(self._bridged[self._number[key]]))
+        fresh = key in STATES or self.seconds - float(self.time[at]) <= longest
         return float(values[at]) if fresh else None
 
 
-def held_through(time: FloatArray, values: FloatArray, *, states: bool = False) -> FloatArray:
-    """A channel with its last reading held for half a second, a state's until the next."""
+def held_through(time: FloatArray, values: FloatArray, longest: float = GAP_S, *, states: bool = False) -> FloatArray:
+    """A channel with its last reading held for so many seconds, a state's until the next."""
     known = np.isfinite(values)
     if known.all() or not known.any():
         return values
@@ -203,7 +211,7 @@ def held_through(time: FloatArray, values: FloatArray, *, states: bool = False) 
     carried = np.where(at >= 0, values[np.maximum(at, 0)], np.nan)
     if states:
         return carried
-    return np.where((at >= 0) & (time - time[np.maximum(at, 0)] <= GAP_S), carried, np.nan)
+    return np.where((at >= 0) & (time - time[np.maximum(at, 0)] <= longest), carried, np.nan)
 
 
 def _reading(channel: Channel, raw: FloatArray) -> LiveReading:
