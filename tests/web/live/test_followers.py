@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import time
 from collections.abc import Iterator
+from dataclasses import replace
 
 import pytest
 
@@ -15,6 +16,7 @@ from uchiwa.store import briefs, live_passing, live_sessions
 from uchiwa.store.database import unit_of_work
 from uchiwa.web.live import followers
 from uchiwa.web.live.followers import follow
+from uchiwa.web.live.telling import Teller, Told, Wish
 
 WITHIN_S = 10.0
 
@@ -205,6 +207,61 @@ def test_how_a_session_stands_follows_and_a_session_that_goes_is_told(session):
 
         await asyncio.to_thread(erase)
         await until(lambda: follower.standing is None)
+        leave()
+
+    asyncio.run(watch())
+
+
+def alone(follower: followers.Follower, wish: Wish, told: Told) -> dict:
+    """What one is told who watches alone and has been told the same."""
+    teller = Teller(followers.Follower(follower.growing, follower.standing, follower.analysis), (), cells)
+    teller.wish, teller.told = wish, told
+    return teller.news()
+
+
+def cells(filling, view, _, these) -> list[list]:
+    """Cells that have changed, as a page might draw them."""
+    drawn_for.append(view)
+    return [[int(j), int(i), view] for j, i in zip(*these.nonzero(), strict=True)]
+
+
+drawn_for: list[str] = []
+
+
+def test_what_is_told_to_several_is_worked_out_once_and_is_what_each_would_be_told_alone(session):
+    found, more = session
+
+    async def watch() -> None:
+        follower = await follow(found)
+        table = follower.growing.context.table.id
+        wishes = (
+            Wish(("engine_speed", "manifold_pressure"), table, "seconds"),
+            Wish(("manifold_pressure", "lambda_measured", "engine_speed"), table, "seconds"),
+            Wish(("throttle_position",), table, "error"),
+            Wish(("manifold_pressure",)),
+        )
+        tellers = [Teller(follower, (), cells) for _ in wishes]
+        for teller, wish in zip(tellers, wishes, strict=True):
+            teller.wish = wish
+            teller.news()
+        news_came = asyncio.Event()
+        leave = follower.watch(news_came.set)
+        for batch in more[:3]:
+            before = [replace(one.told) for one in tellers]
+            news_came.clear()
+            await asyncio.to_thread(passing.take, found, [batch])
+            await asyncio.wait_for(news_came.wait(), WITHIN_S)
+            async with follower.settled():
+                drawn_for.clear()
+                told = [one.news() for one in tellers]
+                assert drawn_for == ["seconds", "error"]
+                for news, wish, of in zip(told, wishes, before, strict=True):
+                    assert news["t"]
+                    assert list(news["v"]) == list(wish.keys)
+                    assert news == alone(follower, wish, of)
+        assert told[0]["v"]["engine_speed"] is told[1]["v"]["engine_speed"]
+        assert told[0]["at"] == told[2]["at"]
+        assert "at" not in told[3]
         leave()
 
     asyncio.run(watch())

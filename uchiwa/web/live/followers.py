@@ -8,9 +8,10 @@ from __future__ import annotations
 import asyncio
 import logging
 import time
-from collections.abc import AsyncIterator, Callable
+from collections.abc import AsyncIterator, Callable, Hashable
 from contextlib import asynccontextmanager, suppress
 from threading import Lock, Thread
+from typing import Any, TypeVar
 
 import pymysql
 from anyio import to_thread
@@ -36,6 +37,8 @@ _ADVICE_EVERY_S = 0.7
 _NO_DATABASE = (PeeweeException, pymysql.MySQLError, MaxConnectionsExceeded, OSError)
 _log = logging.getLogger("uchiwa.live")
 
+Shared = TypeVar("Shared")
+
 
 class Follower:
     """One session, for as long as somebody watches it.
@@ -54,6 +57,8 @@ class Follower:
         self.unwatched = 0.0
         self._advice: Advice | None = None
         self._advised_at = 0.0
+        self._shared: dict[Hashable, Any] = {}
+        self._shared_at = -1
 
     @property
     def advice(self) -> Advice:
@@ -63,6 +68,19 @@ class Follower:
             self._advised_at = at
             self._advice = self.guide.advise()
         return self._advice
+
+    def once(self, what: Hashable, work_out: Callable[[], Shared]) -> Shared:
+        """What several watchers are told alike, worked out for the first of them and forgotten with the next rows.
+
+        Ask for it while rows are settled, and change nothing in it.
+        """
+        if self._shared_at != self.growing.growth.size:
+            self._shared_at = self.growing.growth.size
+            self._shared.clear()
+        if what not in self._shared:
+            self._shared[what] = work_out()
+        found: Shared = self._shared[what]
+        return found
 
     @asynccontextmanager
     async def settled(self) -> AsyncIterator[None]:

@@ -113,17 +113,27 @@ class Teller:
             self.told.computed = last
             return {"reload": True, "end": _rounded(growth.seconds)}
         keys = [key for key in self.wish.keys if key in growth]
-        found = dict(zip(keys, _listed(growth.block(keys, first, last)), strict=True))
+        time, traces = self._traces(keys, first, last)
         beyond: dict[str, str] = {}
         for key in keys:
             over = passed(self.limits[key], key, growth.latest(key)) if key in self.limits else None
             if over is not None:
                 beyond[key] = over.words
-        told: dict[str, Any] = {"t": _listed(growth.time[first:last]), "v": found, "beyond": beyond}
-        place = self._place(first, last)
+        told: dict[str, Any] = {"t": time, "v": traces, "beyond": beyond}
+        place = self.follower.once(("place", self.wish.table, first, last), lambda: self._place(first, last))
         if place is not None:
             told["at"] = place
         return told | self._computed(last)
+
+    def _traces(self, keys: list[str], first: int, last: int) -> tuple[Any, dict[str, Any]]:
+        """Time and readings of some rows, each listed once for all who are told of the same rows."""
+        growth = self.follower.growing.growth
+        time = self.follower.once(("time", first, last), lambda: _listed(growth.time[first:last]))
+        known: dict[str, Any] = self.follower.once(("traces", first, last), dict)
+        new = [key for key in keys if key not in known]
+        if new:
+            known.update(zip(new, _listed(growth.block(new, first, last)), strict=True))
+        return time, {key: known[key] for key in keys}
 
     def _computed(self, last: int) -> dict[str, Any]:
         """What computed channels have come to, once a second: working them out takes longer than passing on."""
@@ -169,11 +179,13 @@ class Teller:
             told.table, told.turn = shown, -1
         if filling.turn == told.turn:
             return {}
-        changed = filling.touched > told.turn
+        draw, since, view = self.draw, told.turn, self.wish.view
         told.turn = filling.turn
-        if not changed.any():
-            return {}
-        return {"cells": self.draw(filling, self.wish.view, analysis.correction, changed)}
+        drawn = self.follower.once(
+            ("cells", draw, shown, since, filling.turn),
+            lambda: draw(filling, view, analysis.correction, filling.touched > since),
+        )
+        return {"cells": drawn} if drawn else {}
 
     def standing(self) -> dict[str, Any]:
         """How the session stands, if that has changed."""
