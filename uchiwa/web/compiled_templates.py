@@ -20,7 +20,7 @@ class _Kept(FileSystemBytecodeCache):
 
 
 def compiled_beside(folder: Path) -> BytecodeCache | None:
-    """Where templates are kept compiled, within a folder's `__pycache__`; None where Python keeps its own modules not either.
+    """Where templates are kept compiled, within a folder's `__pycache__`; None where Python keeps no compiled modules.
 
     A file is heeded only if it was made from the same text by the same version of Python; whoever may write it may write the
     modules, too.

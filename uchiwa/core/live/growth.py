@@ -23,7 +23,7 @@ LOOK_AGAIN_S = (1.0, 5.0, 30.0, 180.0, 900.0)
 """After so many seconds of recording the channels are looked at anew: by then they have moved."""
 _LOOKED_AT = 20_000
 _LAST_ROWS = 400
-"""Among so many rows the last reading of a channel is looked for."""
+"""Among so many rows the last reading of a state is looked for."""
 FREE = ":"
 
 
@@ -185,21 +185,20 @@ class Growth:
         return {key: self.held(key, first) for key in quantities if key in self}
 
     def latest(self, key: str) -> float | None:
-        """A channel's last reading, unless it is older than is carried on, or a second (a state's may be of any age)."""
+        """A channel's last reading, unless it is older than is carried on, or a second; a state's may be of any age."""
         values = self.values(key)
         if values is None or not self.size:
             return None
         last = float(values[-1])
         if math.isfinite(last):
             return last
-        first = max(0, self.size - _LAST_ROWS)
-        known = np.flatnonzero(np.isfinite(values[first:]))
-        if not known.size:
-            return None
-        at = first + int(known[-1])
-        longest = max(2 * GAP_S, float(self._bridged[self._number[key]]))
-        fresh = key in STATES or self.seconds - float(self.time[at]) <= longest
-        return float(values[at]) if fresh else None
+        if key in STATES:
+            first = max(0, self.size - _LAST_ROWS)
+        else:
+            longest = max(2 * GAP_S, float(self._bridged[self._number[key]]))
+            first = int(np.searchsorted(self.time, self.seconds - longest))
+        known = values[first:][np.isfinite(values[first:])]
+        return float(known[-1]) if known.size else None
 
 
 def held_through(time: FloatArray, values: FloatArray, longest: float = GAP_S, *, states: bool = False) -> FloatArray:
