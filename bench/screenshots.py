@@ -105,7 +105,9 @@ def take_idle(page: Page, job: str) -> None:
     """Idle air with the drawer up."""
     page.goto(f"{job}/rounds/2/idle/air")
     page.locator("svg .change-mark[data-i='4']").first.click()
+    page.locator("aside h2", has_text="30 °C").wait_for()
     page.get_by_role("button", name="Moments that fed this cell").click()
+    page.locator("[data-title]").wait_for(state="attached")
     picture(page, "idle-air")
     page.locator(".drawer-pull").click()
 
