@@ -7,7 +7,7 @@ from datetime import timedelta
 
 import pytest
 
-from uchiwa.store import accounts, attempts, sessions
+from uchiwa.store import accounts, attempts, jobs, sessions
 from uchiwa.store.clock import now
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import Attempt, WebSession
@@ -108,3 +108,39 @@ def test_a_sentence_for_the_next_page_is_shown_once_in_any_script(scene):
     assert (text, bad) == (("点火時期を三度戻しました。" * 100)[:2000], True)
     assert sessions.said(token) is None
     assert sessions.said(sessions.new_token()) is None
+
+
+@pytest.mark.parametrize(
+    ("what", "may"),
+    [
+        ("nothing", True),
+        ("ended", False),
+        ("half", False),
+        ("seen_long_ago", False),
+        ("seen_in_the_future", True),
+        ("locked_out", False),
+        ("of_another_shop", False),
+        ("no_such_job", False),
+        ("unknown_token", False),
+    ],
+)
+def test_who_may_see_a_job_is_told_in_one_statement_as_by_the_long_way(scene, what, may):
+    user, job_id = scene.user, scene.job.id
+    with unit_of_work():
+        if what == "of_another_shop":
+            user = accounts.create_user(accounts.create_shop("Other"), "other@example.org", "Other", PASSWORD)
+        token = sessions.begin(user, half=what == "half")
+        seen = {"seen_long_ago": -sessions.LASTS - timedelta(minutes=1), "seen_in_the_future": timedelta(days=30)}
+        if what in seen:
+            WebSession.update(seen_at=now() + seen[what]).execute()
+        if what == "locked_out":
+            # As by hand in the database: `people.disable` ends the sessions as well.
+            type(user).update(disabled_at=now()).where(type(user).id == user.id).execute()
+    if what == "ended":
+        sessions.end(token)
+    job_id += what == "no_such_job"
+    token += "x" if what == "unknown_token" else ""
+    assert sessions.may_see(token, job_id) is may
+    person = sessions.person_of(token)
+    with unit_of_work():
+        assert (person is not None and jobs.find(person.shop_id, job_id) is not None) is may

@@ -92,7 +92,7 @@ def live_session(scene: Scene) -> LiveSession:
     opening = Opening.read({"channels": [{"name": "Engine speed", "unit": "rpm"}], "mark": SECRET, "drive": SECRET})
     session, _ = live_passing.begin(scene.job, scene.round, opening)
     rows = ",".join(f"[{n / 10},{900 + n}]" for n in range(60))
-    live_passing.take(session.id, [(1, f'{{"batch":1,"rows":[{rows}]}}'.encode(), 60)])
+    live_passing.take(session, [(1, f'{{"batch":1,"rows":[{rows}]}}'.encode(), 60)])
     return session
 
 

@@ -20,6 +20,7 @@ from uchiwa.store import accounts, briefs, drafts, links, live_events, live_pass
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import LiveEvent, LiveSession, LogFile
 from uchiwa.web.app import _ROUTES, create_app
+from uchiwa.web.live import watching
 
 ORIGIN = {"origin": "http://testserver"}
 JSON = {"content-type": "application/json"}
@@ -255,6 +256,41 @@ def test_who_may_watch(scene, client, link, clean_database):
                     address = path.format(**values | changed)
                     with pytest.raises(WebSocketDisconnect), client.websocket_connect(address, headers=ORIGIN):
                         pass
+
+
+def shut(socket) -> bool:
+    """Whether a page's WebSocket is closed before it was told sixty times."""
+    try:
+        for _ in range(60):
+            socket.receive_json()
+    except WebSocketDisconnect:
+        return True
+    return False
+
+
+def test_a_page_that_is_open_is_shut_when_its_person_may_look_on_no_more(scene, client, driver, link, monkeypatch):
+    monkeypatch.setattr(watching, "_MAY_EVERY_S", 0.05)
+    monkeypatch.setattr(watching, "_STILL_THERE_S", 0.2)
+    drive, batches = driven(3)
+    session, _ = begun(scene, drive)
+    passing.take(session, batches)
+    with unit_of_work():
+        gone = accounts.create_user(scene.user.shop, "gone@example.org", "Gone", "seven quiet herons wait")
+    page = f"/jobs/{scene.job.id}/rounds/1/live/{session.id}/watching"
+    with Client(client.app) as colleague:
+        colleague.be_signed_in(gone)
+        with client.listening(page, headers=ORIGIN) as stays, colleague.listening(page, headers=ORIGIN) as socket:
+            assert said(socket, "standing")["running"]
+            with unit_of_work():
+                people.disable(gone)
+            assert shut(socket)
+            passing.take(session, batches[:1])
+            assert said(stays, "standing")["running"]
+    with driver.listening(f"{link}/live/{session.id}/telling", headers=ORIGIN) as phone:
+        assert said(phone, "standing")["running"]
+        with unit_of_work():
+            links.revoke(scene.job)
+        assert shut(phone)
 
 
 def test_the_phone_marks_allows_and_goes_back(driver, link, scene):

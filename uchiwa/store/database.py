@@ -171,6 +171,21 @@ def unit_of_work() -> Iterator[None]:
 
 
 @contextmanager
+def connected() -> Iterator[None]:
+    """A connection, and no transaction: for one statement that reads, which needs neither a beginning nor an end."""
+    if not database.is_closed():
+        yield
+        return
+    try:
+        with database.connection_context():
+            yield
+    except BaseException as error:
+        if is_lost(error):
+            database.close_idle()
+        raise
+
+
+@contextmanager
 def _outermost() -> Iterator[None]:
     mine = database.mine
     mine.wrote = False

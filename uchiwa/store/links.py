@@ -10,7 +10,7 @@ from peewee import Expression
 
 from uchiwa.store import attempts, keys
 from uchiwa.store.clock import now
-from uchiwa.store.database import database
+from uchiwa.store.database import connected, database, run_again
 from uchiwa.store.models import Car, Customer, CustomerLink, Job, Shop
 from uchiwa.store.rows import first
 
@@ -97,13 +97,15 @@ def open_job(token: str) -> Job | None:
     return job
 
 
+@run_again
 def works(token: str) -> bool:
     """Whether a token still opens its job; in one plain statement, for it is asked again and again."""
     statement = (
         "SELECT 1 FROM customer_link WHERE token_hash = %s AND revoked_at IS NULL "
         "AND (expires_at IS NULL OR expires_at > %s)"
     )
-    return database.execute_sql(statement, (_hash(token), now())).fetchone() is not None
+    with connected():
+        return database.execute_sql(statement, (_hash(token), now())).fetchone() is not None
 
 
 def count_guess(address: str) -> None:

@@ -7,7 +7,7 @@ import secrets
 from datetime import timedelta
 
 from uchiwa.store.clock import now
-from uchiwa.store.database import run_again, unit_of_work
+from uchiwa.store.database import connected, database, run_again, unit_of_work
 from uchiwa.store.models import Flash, Shop, User, WebSession
 from uchiwa.store.rows import first
 
@@ -66,6 +66,19 @@ def person_of(token: str) -> User | None:
         if age > _SEEN_EVERY or age < -_SEEN_EVERY:
             WebSession.update(seen_at=now()).where(WebSession.id == found.id).execute()
         return found.user
+
+
+_MAY_SEE = (
+    "SELECT 1 FROM web_session w JOIN user u ON u.id = w.user_id JOIN job j ON j.shop_id = u.shop_id "
+    "WHERE w.token_hash = %s AND NOT w.half AND w.seen_at >= %s AND u.disabled_at IS NULL AND j.id = %s"
+)
+
+
+@run_again
+def may_see(token: str, job_id: int) -> bool:
+    """Whether a session's person may see a job; in one plain statement, for whoever watches is asked again and again."""
+    with connected():
+        return database.execute_sql(_MAY_SEE, (_hash(token), now() - LASTS, job_id)).fetchone() is not None
 
 
 @run_again

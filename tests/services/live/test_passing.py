@@ -9,7 +9,10 @@ from datetime import timedelta
 
 import numpy as np
 import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
 
+from tests.seeds import seeds
 from tests.services.live.driving import begun, driven, opening_of
 from tests.store.conftest import Scene, ready
 from uchiwa.core.errors import BadInput
@@ -32,6 +35,8 @@ from uchiwa.store.clock import now
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.live_passing import OverError, RunningAlreadyError
 from uchiwa.store.models import LiveSession, LogFile, LogRawChunk
+
+ONE_DRIVE = driven(4)
 
 
 def log_of(session: LiveSession) -> LogFile:
@@ -123,6 +128,51 @@ def test_batches_twice_out_of_order_and_from_the_future(scene: Scene):
         whole = uploads.whole(log_of(session))
         assert LogRawChunk.select().where(LogRawChunk.log == session.log_id).count() == 7
     assert read_log(whole, "x").rasters[0].time.size == 6 * 25
+
+
+@settings(max_examples=seeds(8, 40), suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(data=st.data())
+def test_whatever_is_sent_in_whatever_order_each_batch_is_kept_once(scene: Scene, data):
+    """Against a list that does the same: what follows on is kept, what is known is passed over, a gap keeps nothing."""
+    drive, batches = ONE_DRIVE
+    session, _ = begun(scene, drive)
+    opening = session_of(session).bytes
+    through = 0
+    for _ in range(data.draw(st.integers(1, 5), label="messages")):
+        first = data.draw(st.integers(max(1, through - 2), min(through + 2, len(batches))), label="first")
+        numbers = list(range(first, min(first + data.draw(st.integers(1, 4), label="batches"), len(batches) + 1)))
+        if data.draw(st.booleans(), label="another order"):
+            numbers = data.draw(st.permutations(numbers), label="order")
+        sent, then, gap = [batches[one - 1] for one in numbers], through, False
+        for number in numbers:
+            gap = gap or number > then + 1
+            then = max(then, number)
+        if gap:
+            with pytest.raises(BadInput, match=r"batch \d+ came, and \d+ is next"):
+                passing.take(session, sent)
+        else:
+            assert passing.take(session, sent).through == then
+            through = then
+        now_ = session_of(session)
+        lines = [one + b"\n" for one in batches[:through]]
+        assert (now_.batches, now_.rows, now_.bytes) == (through, 25 * through, opening + sum(map(len, lines)))
+        with unit_of_work():
+            kept = live_passing.chunks_after(session.log_id, 0)
+        assert kept == list(enumerate(lines, start=1))
+    live_passing.end(session.id)
+    with pytest.raises(OverError):
+        passing.take(session, batches[through : through + 1])
+
+
+def test_a_session_does_not_grow_beyond_what_is_allowed(scene: Scene, monkeypatch):
+    drive, batches = driven(5)
+    session, _ = begun(scene, drive)
+    most = session_of(session).bytes + sum(len(one) + 1 for one in batches[:2])
+    monkeypatch.setattr(live_passing, "MOST_BYTES", most)
+    assert passing.take(session, batches[:2]).through == 2
+    with pytest.raises(BadInput, match=r"has grown to .*end it and begin another"):
+        passing.take(session, batches[2:3])
+    assert (session_of(session).batches, session_of(session).bytes) == (2, most)
 
 
 def test_what_comes_before_a_batch_that_cannot_be_read_is_kept(scene: Scene):

@@ -11,7 +11,9 @@ import pytest
 
 from tests.services.live.driving import begun, driven
 from tests.store.conftest import Scene, scene  # noqa: F401
-from uchiwa.services.live import growing, passing
+from uchiwa.core.live.limits import LiveLimits
+from uchiwa.services.live import growing, passing, watch_over
+from uchiwa.services.live.analysis import Analysis
 from uchiwa.store import briefs, live_passing, live_sessions
 from uchiwa.store.database import unit_of_work
 from uchiwa.web.live import followers
@@ -212,9 +214,44 @@ def test_how_a_session_stands_follows_and_a_session_that_goes_is_told(session):
     asyncio.run(watch())
 
 
+def test_what_the_worker_finds_and_limits_that_change_are_heard_once(session, monkeypatch):
+    found, _ = session
+    read: list[tuple[int, int]] = []
+    really = Analysis.read
+
+    def counted(number, *documents):
+        read.append(number)
+        return really(number, *documents)
+
+    monkeypatch.setattr(Analysis, "read", counted)
+
+    async def watch() -> None:
+        follower = await follow(found)
+        leave = follower.watch(lambda: None)
+        assert (follower.analysis.number, follower.analysis.parts) == ((0, 0), {})
+        await asyncio.to_thread(watch_over.keep, found.id, {"findings": [], "drives": [1], "seconds": 2.0})
+        await until(lambda: follower.analysis.number == (1, 0))
+        assert follower.analysis.parts == {"findings": [], "drives": [1], "correction": None}
+        limits = LiveLimits(on=True, percent=7.0)
+
+        def change() -> None:
+            with unit_of_work():
+                live_sessions.keep_limits(found, limits.model_dump_json())
+
+        await asyncio.to_thread(change)
+        await until(lambda: follower.analysis.number == (1, 1))
+        assert (follower.analysis.limits, follower.analysis.parts["drives"]) == (limits, [1])
+        await asyncio.to_thread(live_passing.end, found.id)  # the session stands otherwise, and nothing was found
+        await until(lambda: follower.standing is not None and not follower.standing.running)
+        leave()
+
+    asyncio.run(watch())
+    assert read == [(0, 0), (1, 0), (1, 1)]
+
+
 def alone(follower: followers.Follower, wish: Wish, told: Told) -> dict:
     """What one is told who watches alone and has been told the same."""
-    teller = Teller(followers.Follower(follower.growing, follower.standing, follower.analysis), (), cells)
+    teller = Teller(followers.Follower(follower.growing), (), cells)
     teller.wish, teller.told = wish, told
     return teller.news()
 

@@ -35,7 +35,11 @@ _TICKS = {Tick.DONE: "done", Tick.REPEAT: "begun", Tick.OPEN: "open"}
 
 def limits_of(session: LiveSession) -> LiveLimits:
     """A session's limits."""
-    return LiveLimits.read(json.loads(session.limits), "the limits")
+    return _limits(session.limits)
+
+
+def _limits(document: str) -> LiveLimits:
+    return LiveLimits.read(json.loads(document), "the limits")
 
 
 @dataclass(frozen=True)
@@ -57,7 +61,12 @@ class Analysis:
     @classmethod
     def of(cls, session: LiveSession) -> Analysis:
         """As it stands in a session."""
-        found = json.loads(session.analysis) if session.analysis else {}
+        return cls.read((session.analysed, session.limits_version), session.analysis, session.limits)
+
+    @classmethod
+    def read(cls, number: tuple[int, int], analysis: str, limits: str) -> Analysis:
+        """From what is kept in a session; see `Standing` for the numbers."""
+        found = json.loads(analysis) if analysis else {}
         correction = found.get("correction")
         parts = {key: found[key] for key in ("findings", "drives", "items") if key in found}
         if parts:
@@ -65,7 +74,7 @@ class Analysis:
                 {key: one for key, one in correction.items() if key != "cells"} if correction else None
             )
         cells = {(one["i"], one["j"]): one for one in correction.get("cells", [])} if correction else {}
-        return cls((session.analysed, session.limits_version), limits_of(session), parts, cells)
+        return cls(number, _limits(limits), parts, cells)
 
 
 class Analyst:

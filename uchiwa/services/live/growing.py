@@ -8,7 +8,6 @@ from __future__ import annotations
 import time
 from collections import OrderedDict
 from collections.abc import Sequence
-from contextlib import nullcontext
 from threading import Lock
 
 import numpy as np
@@ -24,7 +23,7 @@ from uchiwa.core.logs.log import FloatArray
 from uchiwa.core.tables.table import Table
 from uchiwa.services.importing import ImportContext
 from uchiwa.store import live_passing
-from uchiwa.store.database import database, run_again, unit_of_work
+from uchiwa.store.database import connected, run_again, unit_of_work
 from uchiwa.store.models import LiveSession, LogFile
 
 _MOST = 6
@@ -137,7 +136,7 @@ class Growing:
 
 @run_again
 def _chunks(log_id: int, position: int) -> list[tuple[int, bytes]]:
-    with database.connection_context() if database.is_closed() else nullcontext():
+    with connected():
         return live_passing.chunks_after(log_id, position)
 
 

@@ -97,7 +97,7 @@ def take(session: LiveSession, texts: Sequence[bytes]) -> live_passing.Kept:
             refused = error
             break
         ready.append((batch.number, text.strip().replace(b"\n", b" ").replace(b"\r", b" "), batch.rows.shape[0]))
-    kept = live_passing.take(session.id, ready)
+    kept = live_passing.take(session, ready)
     if not kept.running:
         raise live_passing.OverError(
             "the session has ended", where="the link", advice="go on with it, or begin a new one"

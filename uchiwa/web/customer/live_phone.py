@@ -12,7 +12,7 @@ from uchiwa.services import correspondence
 from uchiwa.services.languages import words_of
 from uchiwa.services.live.driven import allow
 from uchiwa.services.live.marking import mark_now
-from uchiwa.store import live_sessions, messages, people
+from uchiwa.store import links, live_sessions, messages, people
 from uchiwa.store.collected import collected
 from uchiwa.store.database import run_again, unit_of_work
 from uchiwa.store.locks import lock_job
@@ -112,6 +112,7 @@ async def telling(socket: WebSocket, token: str, session_id: int) -> None:
         socket,
         partial(_opened, socket, token, session_id),
         lambda follower, language: Teller(follower, (), words=words_of(language)),
+        partial(links.works, token),
         deep=False,
     )
 

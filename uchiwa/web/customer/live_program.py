@@ -19,7 +19,7 @@ from uchiwa.core.live.batch import MOST_BYTES
 from uchiwa.services.live import passing
 from uchiwa.services.live.driven import driven_by, overlay_for, own_calibration
 from uchiwa.store import links, live_passing, live_sessions
-from uchiwa.store.database import run_again, unit_of_work
+from uchiwa.store.database import connected, run_again, unit_of_work
 from uchiwa.store.live_passing import OverError, RunningAlreadyError
 from uchiwa.store.live_sessions import Standing
 from uchiwa.store.models import Job, LiveSession
@@ -305,18 +305,12 @@ class _Passing:
                 looked += BEAT_S
                 if looked >= _LINK_EVERY_S:
                     looked = 0.0
-                    if not await in_thread(_link_works, self.token):
+                    if not await in_thread(links.works, self.token):
                         await _close(
                             self.socket, NOT_OPEN, "Your tuner has ended this link. What came until now is kept."
                         )
                         return
                 await asyncio.sleep(BEAT_S)
-
-
-@run_again
-def _link_works(token: str) -> bool:
-    with unit_of_work():
-        return links.works(token)
 
 
 @asynccontextmanager
@@ -339,7 +333,7 @@ def _nothing() -> None:
 
 @run_again
 def _standing(session_id: int) -> Standing | None:
-    with unit_of_work():
+    with connected():
         return live_sessions.standing(session_id)
 
 

@@ -8,7 +8,7 @@ from __future__ import annotations
 import asyncio
 import logging
 import time
-from collections.abc import AsyncIterator, Callable, Hashable
+from collections.abc import AsyncIterator, Callable, Hashable, Iterable
 from contextlib import asynccontextmanager, suppress
 from threading import Lock, Thread
 from typing import Any, TypeVar
@@ -24,8 +24,8 @@ from uchiwa.services.live.analysis import Analysis
 from uchiwa.services.live.growing import Growing
 from uchiwa.services.live.guiding import Guide
 from uchiwa.store import live_passing, live_sessions
-from uchiwa.store.database import database, unit_of_work
-from uchiwa.store.live_sessions import Standing
+from uchiwa.store.database import connected, database, run_again
+from uchiwa.store.live_sessions import News, Standing
 from uchiwa.store.models import LiveSession
 
 LOOK_S = 0.36
@@ -50,8 +50,10 @@ class Follower:
         watchers: called whenever one of these may have changed, each in the loop it came from.
     """
 
-    def __init__(self, growing_: Growing, standing: Standing | None, analysis: Analysis) -> None:
-        self.growing, self.standing, self.analysis = growing_, standing, analysis
+    def __init__(self, growing_: Growing) -> None:
+        self.growing = growing_
+        self.standing: Standing | None = None
+        self.analysis = Analysis()
         self.guide = Guide(growing_)
         self.watchers: list[tuple[asyncio.AbstractEventLoop, Callable[[], None]]] = []
         self.unwatched = 0.0
@@ -68,6 +70,15 @@ class Follower:
             self._advised_at = at
             self._advice = self.guide.advise()
         return self._advice
+
+    def hear(self, news: News | None) -> bool:
+        """Note how the session stands and what the worker has found, None if it is gone; whether something is new."""
+        standing = news.standing if news is not None else None
+        changed, self.standing = standing != self.standing, standing
+        if news is not None and news.analysis is not None and news.limits is not None:
+            self.analysis = Analysis.read((news.standing.analysed, news.standing.limits), news.analysis, news.limits)
+            changed = True
+        return changed
 
     def once(self, what: Hashable, work_out: Callable[[], Shared]) -> Shared:
         """What several watchers are told alike, worked out for the first of them and forgotten with the next rows.
@@ -98,12 +109,16 @@ class Follower:
         self.watchers.append(watcher)
         return lambda: self.watchers.remove(watcher)
 
-    def tell_all(self) -> None:
-        """Have every watcher told, from any thread; one who is still being told hears of it the next time."""
-        here = list(self.watchers)
-        for loop in {loop for loop, _ in here}:
-            with suppress(RuntimeError):  # the loop is closed: whoever watched in it has gone
-                loop.call_soon_threadsafe(_call, [tell for its, tell in here if its is loop])
+
+def tell_all(followers: Iterable[Follower]) -> None:
+    """Have everybody told who watches one of them, from any thread; to wake a loop costs the same for one as for all.
+
+    One who is still being told hears of it the next time.
+    """
+    here = [watcher for one in followers for watcher in list(one.watchers)]
+    for loop in {loop for loop, _ in here}:
+        with suppress(RuntimeError):  # the loop is closed: whoever watched in it has gone
+            loop.call_soon_threadsafe(_call, [tell for its, tell in here if its is loop])
 
 
 def _call(these: list[Callable[[], None]]) -> None:
@@ -140,10 +155,15 @@ def _keep(follower: Follower) -> None:
 def _made(session: LiveSession) -> Follower:
     followed = growing.follow(session)
     followed.advance()
-    with unit_of_work():
-        standing = live_sessions.standing(session.id)
-        analysis = Analysis.of(live_sessions.get(session.id)) if standing is not None else Analysis()
-    return Follower(followed, standing, analysis)
+    made = Follower(followed)
+    made.hear(_news(session.id))
+    return made
+
+
+@run_again
+def _news(session_id: int) -> News | None:
+    with connected():
+        return live_sessions.news_of({session_id: live_sessions.UNKNOWN}).get(session_id)
 
 
 def _look_on() -> None:
@@ -152,8 +172,7 @@ def _look_on() -> None:
     while here := _still_watched():
         begun = time.monotonic()
         try:
-            for session_id in _look(here, number % _STANDING_EVERY == 0):
-                here[session_id].tell_all()
+            tell_all(here[session_id] for session_id in _look(here, number % _STANDING_EVERY == 0))
             number += 1
         except _NO_DATABASE as error:
             _log.warning("live sessions cannot be followed just now: %s", error)
@@ -186,23 +205,14 @@ def _look(followers: dict[int, Follower], standing_too: bool) -> list[int]:
     try:
         places = {one.growing.log_id: one for one in followers.values()}
         found = live_passing.chunks_of_several([(log_id, one.growing.position) for log_id, one in places.items()])
-        standings = live_sessions.standings(list(followers)) if standing_too else None
-        new = [
-            one
-            for one, now in (standings or {}).items()
-            if (now.analysed, now.limits) != followers[one].analysis.number
-        ]
-        for session in live_sessions.several(new):
-            followers[session.id].analysis = Analysis.of(session)
+        known = {session_id: one.analysis.number for session_id, one in followers.items()}
+        news = live_sessions.news_of(known) if standing_too else None
     except _NO_DATABASE:
         _let_go()
         raise
     changed = {one.growing.session_id for log_id, one in places.items() if one.growing.take(found.get(log_id, ()))}
-    if standings is not None:
-        for session_id, one in followers.items():
-            if standings.get(session_id) != one.standing:
-                one.standing = standings.get(session_id)
-                changed.add(session_id)
+    if news is not None:
+        changed |= {session_id for session_id, one in followers.items() if one.hear(news.get(session_id))}
     return list(changed)
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-from collections.abc import Awaitable, Callable
+from collections.abc import Callable
 from typing import Any, TypeVar
 
 from fastapi import WebSocket
@@ -22,7 +22,6 @@ from uchiwa.web.live.sockets import (
     send,
 )
 from uchiwa.web.live.telling import Teller, Wish
-from uchiwa.web.requests.browser import browser_of
 
 _CORRECTION_EVERY_S = 0.6
 _STILL_THERE_S = 2.0
@@ -36,6 +35,7 @@ async def look_on(
     socket: WebSocket,
     opened: Callable[[], tuple[LiveSession, Looker] | None],
     teller_of: Callable[[Follower, Looker], Teller],
+    may: Callable[[], bool],
     *,
     deep: bool,
 ) -> None:
@@ -45,6 +45,7 @@ async def look_on(
         socket: not accepted yet.
         opened: the session and who looks on, from the database; None for somebody who may not. It may wait.
         teller_of: what tells them.
+        may: whether somebody who looked on still may; asked again and again, so that it should be one statement.
         deep: whether checks, drives and correction are told, which only the tuner sees.
     """
     if not is_our_page(socket):
@@ -57,17 +58,10 @@ async def look_on(
     session, looker = found
     await socket.accept()
     follower = await follow(session)
-
-    async def may() -> bool:
-        browser_of(socket.scope).ask_again()
-        return await in_thread(opened) is not None
-
     await watch(socket, follower, teller_of(follower, looker), may, deep=deep)
 
 
-async def watch(
-    socket: WebSocket, follower: Follower, teller: Teller, may: Callable[[], Awaitable[bool]], *, deep: bool
-) -> None:
+async def watch(socket: WebSocket, follower: Follower, teller: Teller, may: Callable[[], bool], *, deep: bool) -> None:
     """Tell until the page is closed, its person may look on no more, or the session is gone.
 
     Args:
@@ -117,10 +111,10 @@ async def _hear(socket: WebSocket, told: _Telling) -> None:
         told.begin()
 
 
-async def _until_shut(may: Callable[[], Awaitable[bool]]) -> None:
+async def _until_shut(may: Callable[[], bool]) -> None:
     while True:
         await asyncio.sleep(_MAY_EVERY_S)
-        if not await may():
+        if not await in_thread(may):
             return
 
 

@@ -55,10 +55,6 @@ class Browser:
         """Whether its person has been looked up for this request."""
         return self.person is not _NOT_ASKED
 
-    def ask_again(self) -> None:
-        """Look person and link up anew when they are asked for: over a WebSocket they may have lost their leave since."""
-        self.person, self.opened = _NOT_ASKED, None
-
     @property
     def form_token(self) -> str:
         """What its forms carry as proof that they are ours; follows from its own token, and does not tell it."""

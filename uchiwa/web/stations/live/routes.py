@@ -14,7 +14,7 @@ from uchiwa.core.proposals.chosen_cells import cells_mask
 from uchiwa.core.rounds.progress import Station
 from uchiwa.services.live import correction
 from uchiwa.services.live.driven import want
-from uchiwa.store import links, live_events, live_overlays, live_passing, live_sessions, messages
+from uchiwa.store import links, live_events, live_overlays, live_passing, live_sessions, messages, sessions
 from uchiwa.store.database import run_again, unit_of_work
 from uchiwa.store.locks import lock_job
 from uchiwa.store.models import LiveSession, User
@@ -239,6 +239,7 @@ async def watching(socket: WebSocket, job_id: int, session_id: int) -> None:
         socket,
         partial(_opened, socket, job_id, session_id),
         lambda follower, user: Teller(follower, limits_for(user), _draw),
+        partial(sessions.may_see, browser_of(socket.scope).token, job_id),
         deep=True,
     )
 
