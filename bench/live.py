@@ -2,7 +2,8 @@
 
 Prints how late samples are at those who watch, what of a core they cost, and what three more cost, who watch what is followed
 already; memory, rows written a second, and how quick the first strips of the finished log are beside those of a file with the
-same rows.
+same rows. A machine that others use is now quick and now slow: beside each stretch stands what one and the same piece of work
+took in it, and how much of the processors others had.
 """
 
 from __future__ import annotations
@@ -18,6 +19,8 @@ import tempfile
 import threading
 import time
 from collections import defaultdict
+from dataclasses import dataclass
+from pathlib import Path
 
 import httpx2 as httpx
 import numpy as np
@@ -40,6 +43,8 @@ from uchiwa.store.place import free_port
 
 SECONDS, ALONE_S, MORE_S, CHANNELS, HZ, BATCH_S = 600.0, 60.0, 60.0, 40, 50, 0.1
 EMAIL, PASSWORD = "tuner@example.org", "a long enough password"
+SAME_ROWS = json.dumps([[round(0.02 * row, 3), *(row * column % 97 / 8 for column in range(40))] for row in range(18)])
+SAME_WORK_EVERY_S = 2.0
 LISTEN = "window.drawn = []; document.addEventListener('livedrawn', (e) => window.drawn.push([Date.now() / 1000, e.detail]));"
 
 
@@ -123,12 +128,56 @@ def megabytes(home: str) -> float:
     return sum(one.megabytes for one in by_kind(home)["web"])
 
 
-def spent(home: str, seconds: float) -> tuple[dict[str, float], float]:
-    """Processor time a second, in ms, over a stretch; and how long it really was."""
-    before, begun = processor_seconds(home), time.monotonic()
-    time.sleep(seconds)
+@dataclass(frozen=True)
+class Stretch:
+    """What was spent in a stretch of time.
+
+    Attributes:
+        by_kind: processor time a second, in ms, by kind of process.
+        seconds: how long it was.
+        same_work_ms: what the same piece of work took, the median over the stretch.
+        others: share of the processors that others had, %.
+    """
+
+    by_kind: dict[str, float]
+    seconds: float
+    same_work_ms: float
+    others: float
+
+    def web_as_in(self, other: Stretch) -> float:
+        """Processor time of the web processes, ms a second, at the speed that the machine had in another stretch."""
+        return self.by_kind["web"] * other.same_work_ms / self.same_work_ms
+
+    def __str__(self) -> str:
+        kinds = {key: round(ms, 1) for key, ms in self.by_kind.items()}
+        return f"{kinds}; the same work took {self.same_work_ms:.1f} ms, others had {self.others:.0f} %"
+
+
+def spent(home: str, seconds: float) -> Stretch:
+    """Processor time over a stretch."""
+    before, others, begun, works = processor_seconds(home), stolen_seconds(), time.monotonic(), []
+    while (left := begun + seconds - time.monotonic()) > 0:
+        time.sleep(min(left, SAME_WORK_EVERY_S))
+        works.append(same_work())
     taken, after = time.monotonic() - begun, processor_seconds(home)
-    return {key: 1000 * (after[key] - before.get(key, 0.0)) / taken for key in after}, taken
+    by_kind = {key: 1000 * (after[key] - before.get(key, 0.0)) / taken for key in after}
+    share = 100 * (stolen_seconds() - others) / taken / (os.cpu_count() or 1)
+    return Stretch(by_kind, taken, 1000 * float(np.median(works)), share)
+
+
+def same_work() -> float:
+    """Processor time of one and the same piece of work, in s: JSON, small arrays and dictionaries, as web processes have it."""
+    begun = time.process_time()
+    for _ in range(30):
+        rows = np.array(json.loads(SAME_ROWS))
+        dict(zip(map(str, rows[:, 0].tolist()), np.diff(rows, axis=0).round(3).tolist(), strict=False))
+    return time.process_time() - begun
+
+
+def stolen_seconds() -> float:
+    """Processor time that others have had of this machine so far."""
+    first = Path("/proc/stat").read_text(encoding="ascii").split("\n", 1)[0]
+    return int(first.split()[8]) / os.sysconf("SC_CLK_TCK")
 
 
 def first_strips(client: httpx.Client, job: int, logs: list[int]) -> list[float]:
@@ -198,11 +247,8 @@ def measured(address: str, home: str, seconds: float) -> None:
     for one in senders:
         one.start()
     time.sleep(8)
-    alone, _ = spent(home, ALONE_S - 8)
-    print(
-        "two sessions that nobody watches, ms of processor time a second:",
-        {key: round(ms, 1) for key, ms in alone.items()},
-    )
+    alone = spent(home, ALONE_S - 8)
+    print("two sessions that nobody watches, ms of processor time a second:", alone)
     with unit_of_work():
         sessions = [live_sessions.running_of(Job.get_by_id(job.id)) for job in cars]
     memory = megabytes(home)
@@ -226,12 +272,12 @@ def measured(address: str, home: str, seconds: float) -> None:
         for one in watchers:
             one.start()
         time.sleep(3)
-        watched, taken = spent(home, seconds - 8)
+        watched = spent(home, seconds - 8)
         further = [Watcher(address, paths[0], cookie, senders[0], keys) for _ in range(3)]
         for one in further:
             one.start()
         time.sleep(3)
-        by_six, _ = spent(home, MORE_S - 8)
+        by_six = spent(home, MORE_S - 8)
         drawn = np.array([one for one in page.evaluate("window.drawn") if one[1] > 0])
     for one in senders:
         one.join()
@@ -243,13 +289,13 @@ def measured(address: str, home: str, seconds: float) -> None:
     )  # each is on the screen with the first frame that reaches it
     screen = frames[np.searchsorted(frames[:, 1], samples), 0] - senders[0].began - samples
     late = np.array([one for watcher in watchers for one in watcher.late])
+    print(f"watched by three for {watched.seconds:.0f} s, ms of processor time a second:", watched)
+    print("watched by six:", by_six)
+    first = (watched.web_as_in(alone) - alone.by_kind["web"]) / 3
+    more = (by_six.web_as_in(alone) - watched.web_as_in(alone)) / 3
     print(
-        f"watched by three for {taken:.0f} s, ms of processor time a second:",
-        {key: round(ms, 1) for key, ms in watched.items()},
-    )
-    print(
-        f"in the web processes: {(watched['web'] - alone['web']) / 3:.1f} ms a second for each of the three, following the sessions "
-        f"included; {(by_six['web'] - watched['web']) / 3:.1f} ms for each of three more, who watch what is followed"
+        f"in the web processes, at the speed of the first stretch: {first:.1f} ms a second for each of the three, following the "
+        f"sessions included; {more:.1f} ms for each of three more, who watch what is followed"
     )
     print(f"from sample to socket: median {np.median(late) * 1000:.0f} ms, p95 {np.quantile(late, 0.95) * 1000:.0f} ms, "
           f"longest {late.max() * 1000:.0f} ms of {late.size} samples")  # fmt: skip
