@@ -66,7 +66,7 @@ def _check_texts(part: form.JobPart) -> None:
     except BadInput:
         raise
     except (ValueError, TypeError, KeyError, AttributeError):
-        raise BadInput("car file, policies, pins or setup cannot be read") from None
+        raise BadInput("car file, policies, briefs, pins or setup cannot be read") from None
 
 
 def _is_cell(pair: Any) -> bool:
