@@ -381,3 +381,55 @@ def test_the_correction_is_taken_or_cleared_at_the_end(client, scene):
     assert "Undo it there" in client.get(f"{here}/{session.id}/correction").text
     with unit_of_work():
         assert drafts.current(scene.job).version == version + 1
+
+
+def test_what_a_program_says_of_an_overlay_is_noted_and_nothing_else_is(driver, link, scene):
+    drive, batches = driven(3)
+    begun_ = driver.post(link + "/live", content=opening_of(drive), headers=JSON).json()
+    bearer, here = JSON | {"authorization": f"Bearer {begun_['key']}"}, begun_["address"]
+    driver.post(f"{here}/batches", content=batches[0], headers=bearer)
+    for body in (b"{}", b'"driven"', b'{"driven": "1"}', b"not JSON"):
+        answer = driver.post(f"{here}/overlay", content=body, headers=bearer)
+        assert answer.status_code == 422
+        assert answer.json()["refused"]
+    assert driver.post(f"{here}/overlay", content=b'{"dropped": "the driver braked"}', headers=bearer).json() == {
+        "noted": True
+    }
+    with unit_of_work():
+        (event,) = LiveEvent.select().where(LiveEvent.session == begun_["session"], LiveEvent.text.contains("braked"))
+    assert event.who == "car"
+    assert fresh(begun_["session"]).acknowledged == 0
+
+
+def test_a_packed_body_that_unpacks_to_too_much_is_refused_and_nothing_is_kept(driver, link):
+    drive, _ = driven(2)
+    begun_ = driver.post(link + "/live", content=opening_of(drive), headers=JSON).json()
+    bearer = JSON | {"authorization": f"Bearer {begun_['key']}", "content-encoding": "gzip"}
+    bomb = gzip.compress(b" " * 8_000_000)
+    assert len(bomb) < 20_000
+    answer = driver.post(f"{begun_['address']}/batches", content=bomb, headers=bearer)
+    assert answer.status_code == 422
+    assert "unpacks to too much" in answer.json()["refused"]
+    assert fresh(begun_["session"]).batches == 0
+
+
+def test_a_program_that_says_no_key_or_has_no_link_is_told_so(driver, link):
+    drive, batches = driven(2)
+    begun_ = driver.post(link + "/live", content=opening_of(drive), headers=JSON).json()
+    for first in ('"just words"', "[]", "{}"):
+        with driver.listening(f"{begun_['address']}/passing") as socket:
+            socket.send_text(first)
+            assert "no session of this key" in said(socket, "refused")
+    with driver.listening(f"/c/{'x' * 32}/live/{begun_['session']}/passing") as socket:
+        assert "This link is not known" in said(socket, "refused")
+    with driver.listening(f"{begun_['address']}/passing") as socket:
+        socket.send_json({"key": begun_["key"]})
+        assert said(socket, "kept") == 0
+        socket.send_json({"still": True})  # a sign of life, and rows in the same breath
+        socket.send_text(batches[0].decode())
+        while said(socket, "kept") < 1:
+            pass
+        assert live_passing.end(begun_["session"])
+        socket.send_text(batches[1].decode())
+        assert "has ended" in said(socket, "refused")
+    assert fresh(begun_["session"]).batches == 1

@@ -4,11 +4,13 @@ import struct
 import numpy as np
 import pytest
 
+from tests.conftest import make_log
 from tests.store.conftest import log_text
 from uchiwa.core.viewing.pyramid import InMemory
 from uchiwa.core.viewing.window import value_at
 from uchiwa.services.importing import import_log
 from uchiwa.standin.cars import pike_base
+from uchiwa.standin.logger import write_delimited
 from uchiwa.store import accounts, jobs, links, samples
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import FoundInLog, LogNote
@@ -51,7 +53,7 @@ def unpacked(content):
     at = 4 + length
     for trace in head["traces"]:
         size = trace["points"]
-        trace["x"] = np.frombuffer(content, "<f4", size, at) + head["start"]
+        trace["x"] = np.frombuffer(content, "<f4", size, at) + (0.0 if head["by"] == "speed" else head["start"])
         trace["y"] = np.frombuffer(content, "<f4", size, at + 4 * size)
         at += 8 * size
     assert at == len(content)
@@ -266,3 +268,95 @@ def test_checks_of_ones_own_find_what_their_condition_says(client, scene):
     assert found[0].startswith("lively: ")
     assert client.send_form("/shop/checks/own", {"name": "revs", "drop": "yes"}).status_code == 303
     assert "lively" in client.get("/shop/checks").text
+
+
+PULL_FROM_S, PULL_TO_S = 20.0, 28.0
+
+
+@pytest.fixture
+def pulled(scene):
+    """A log with one full-load pull from 2000 to 6000 rpm in a minute of cruise, marked by the driver at its start."""
+    time = np.arange(1200) / 20.0
+    pulls = (time >= PULL_FROM_S) & (time <= PULL_TO_S)
+    log = make_log(
+        engine_speed=np.where(pulls, 2000.0 + 500.0 * (time - PULL_FROM_S), 2000.0),
+        manifold_pressure=np.where(pulls, 150.0, 55.0),
+        throttle_position=np.where(pulls, 100.0, 18.0),
+        coolant_temperature=90.0,
+        lambda_measured=np.where(pulls, 0.80 + 0.01 * (time - PULL_FROM_S), 1.0),
+        lambda_target=np.where(pulls, 0.85, 1.0),
+        marker=((time >= PULL_FROM_S) & (time < PULL_FROM_S + 0.5)).astype(float),
+        rate=20.0,
+    )
+    found, _ = scene.receive(write_delimited(log), "pull.csv")
+    import_log(found.id)
+    return found
+
+
+def test_a_pull_is_read_against_engine_speed(client, pulled, log, here):
+    both = {"log": [pulled.id, log.id], "show": "lambda_measured", "by": "speed"}
+    _, found = ask(client, f"{here}/at", key=["lambda_measured", "manifold_pressure"], at=3250, table="ve_main", **both)
+    mine, without = found["logs"]
+    # 3250 rpm are reached 2.5 s after the pull has begun.
+    assert mine["values"]["lambda_measured"]["value"] == pytest.approx(0.825, abs=0.001)
+    assert mine["values"]["manifold_pressure"]["value"] == pytest.approx(150.0)
+    assert (mine["time"], mine["cell"]) == (None, None)
+    assert without["values"]["lambda_measured"]["value"] is None  # that drive has no pull
+    data = unpacked(client.get(f"{here}/strips", params=both | {"start": 3000, "end": 4000}).content)
+    curve, nothing = data["traces"]
+    assert curve["x"][0] == pytest.approx(2000.0, abs=200)
+    assert curve["x"][-1] == pytest.approx(6000.0, abs=200)
+    inside = (curve["x"] >= 3000) & (curve["x"] <= 4000)
+    assert curve["y"][inside] == pytest.approx(0.80 + 0.01 * (curve["x"][inside] - 2000.0) / 500.0, abs=0.003)
+    assert (curve["view"]["low"], curve["view"]["high"]) == (
+        pytest.approx(0.82, abs=0.002),
+        pytest.approx(0.84, abs=0.002),
+    )
+    assert nothing["points"] == 0
+    assert set(nothing["view"].values()) == {None}
+
+
+@pytest.mark.parametrize(("by", "begins"), [("marker", "marker 1"), ("pull", "pull 1: 2000 to 6000 rpm")])
+def test_a_log_is_laid_by_a_marker_or_by_a_pull(client, pulled, here, by, begins):
+    _, plan = ask(client, here, log=pulled.id, show="fuel", by=by)
+    (place,) = plan["logs"][0]["places"]
+    assert begins in str(place)
+    _, found = ask(client, f"{here}/at", log=pulled.id, by=by, key="engine_speed", at=2.0)
+    assert found["logs"][0]["time"] == pytest.approx(PULL_FROM_S + 2.0, abs=0.3)
+    assert found["logs"][0]["values"]["engine_speed"]["value"] == pytest.approx(3000.0, abs=150)
+
+
+def test_before_a_log_begins_and_after_it_ends_there_is_nothing(client, log, here):
+    for at in (-5.0, 1e6):
+        _, found = ask(client, f"{here}/at", log=log.id, key="engine_speed", at=at, table="ve_main")
+        (mine,) = found["logs"]
+        assert mine["values"]["engine_speed"]["value"] is None
+        assert mine["cell"] is None
+    _, without = ask(client, f"{here}/at", log=log.id, key=["knock_level", "engine_speed"], at=10.0)
+    assert without["logs"][0]["values"]["knock_level"]["value"] is None
+    assert without["logs"][0]["values"]["engine_speed"]["value"] is not None
+
+
+def test_traces_are_moved_taken_out_and_an_arrangement_is_dropped(client, log, here):
+    show = "engine_speed;manifold_pressure;lambda_measured"
+    do = {"log": log.id, "show": show}
+    assert (
+        ask(client, f"{here}/arrange", do="remove", key="manifold_pressure", **do)[1]["show"]
+        == "engine_speed;lambda_measured"
+    )
+    down = ask(client, f"{here}/arrange", do="down", key="engine_speed", **do)[1]["show"]
+    assert down.replace(";", ",").split(",") == ["manifold_pressure", "engine_speed", "lambda_measured"]
+    up = ask(client, f"{here}/arrange", do="up", key="engine_speed", **(do | {"show": down}))[1]["show"]
+    assert up.replace(";", ",").split(",") == ["engine_speed", "manifold_pressure", "lambda_measured"]
+    status, answer = ask(client, f"{here}/arrange", do="add", key=":never heard of", **do)
+    assert (status, "no log that is open has “never heard of”" in answer["said"]) == (400, True)
+    client.send_form(f"{here}/keep", {"name": "mine", "show": show})
+    assert ask(client, here, log=log.id, show="mine")[1]["kept"] == ["mine"]
+    client.send_form(f"{here}/keep", {"name": "mine", "drop": "yes"})
+    assert ask(client, here, log=log.id, show="fuel")[1]["kept"] == []
+
+
+def test_a_round_without_a_log_says_so(client, here):
+    answer = client.get(here)
+    assert answer.status_code == 400
+    assert "this round has no log that can be read yet" in answer.text.lower()

@@ -8,6 +8,8 @@ import re
 import pytest
 
 from tests.store.conftest import ready
+from uchiwa.core.cars.car_file import CarFile
+from uchiwa.core.cars.sensors import PRESSURE_LINES
 from uchiwa.core.tables.image import layout_json
 from uchiwa.core.tables.image.files import write_image
 from uchiwa.core.tables.interchange import calibration_json, cdf
@@ -19,6 +21,7 @@ from uchiwa.standin.simulate import simulate
 from uchiwa.store import calibrations, events, images, jobs, revisions, shelf
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import Job, LogFile, ShelfEntry
+from uchiwa.web.shop.shelf_routes import outcome_words
 
 PIKE = car_named("corvid-pike")
 BASE = calibration_json.dumps(pike_base()).encode()
@@ -182,3 +185,74 @@ def test_another_shop_has_another_shelf(client, scene):
     assert "Mine" not in client.get("/shelf").text
     assert client.get(f"/shelf/{number}").status_code == 404
     assert take_on(client, start=number).status_code == 400
+
+
+@pytest.mark.parametrize(
+    ("file", "name", "shown"),
+    [
+        (layout_json.dumps(layout_of(PIKE)).encode(), "layout.json", layout_of(PIKE).tables[0].title),
+        (BASE, "base.json", "Corvid Pike"),
+        (cdf.dumps(pike_base()), "base.cdfx", "Corvid Pike"),
+        (dbc_of(simulate(PIKE, pike_base(), "warm_idle", 1)).encode(), "car.dbc", "Vehicle_speed (km/h)"),
+    ],
+    ids=["layout", "calibration", "cdf", "bus"],
+)
+def test_each_thing_has_a_page_of_its_own_and_goes_out_as_it_came(client, file, name, shown):
+    number = put(client, file, name, name="The thing")
+    page = client.get(f"/shelf/{number}")
+    assert page.status_code == 200
+    assert "The thing" in page.text
+    assert client.get("/shelf").text.count(f'href="/shelf/{number}"') >= 1
+    sent = client.get(f"/shelf/{number}/file")
+    assert "attachment" in sent.headers["content-disposition"]
+    assert sent.content == (BASE if name == "base.cdfx" else file)
+    assert shown in page.text
+
+
+def test_how_a_car_ended_is_said_in_words(client, scene):
+    number = put(client, BASE, "base.json", name="Good one")
+    with unit_of_work():
+        outcome = {"rounds": 3, "error_percent": 1.24, "within_percent": 91, "knock": 1}
+        ShelfEntry.update(outcome=json.dumps(outcome)).where(ShelfEntry.id == number).execute()
+        entry = ShelfEntry.get_by_id(number)
+    assert outcome_words(entry) == "3 rounds, 1.2 % error left, 91 % of cells within ±2 %, knock in 1 log"
+    entry.outcome = json.dumps({"rounds": 1, "knock": 0})
+    assert outcome_words(entry) == "1 round, no knock"
+    entry.outcome = "{}"
+    assert outcome_words(entry) == ""
+    assert "91 % of cells within ±2 %" in client.get(f"/shelf/{number}").text
+
+
+def test_a_sensor_and_a_car_file_of_the_shelf_go_with_the_car(client, scene):
+    start = put(client, BASE, "base.json", name="Good one")
+    client.send_form(f"/jobs/{scene.job.id}/car/shelf")
+    with unit_of_work():
+        car_file = ShelfEntry.get(ShelfEntry.kind == "car").id
+    sensor = next(iter(PRESSURE_LINES))
+    answer = take_on(client, start=start, car_file=car_file, pressure_sensor=sensor, language="de")
+    assert answer.status_code == 303, answer.text
+    job = newest(scene)
+    with unit_of_work():
+        kept, told = CarFile.loads(job.car.file), [one.sentence for one in events.history(job)]
+        assert job.car.customer.language == "de"
+    assert kept.pressure_sensor == sensor
+    assert f"Pressure sensor of this car: {sensor} (car file)" in told
+    unknown = take_on(client, start=start, pressure_sensor="no such sensor")
+    assert unknown.status_code == 400
+    assert "no pressure sensor is called “no such sensor”" in unknown.text
+
+
+@pytest.mark.parametrize(
+    ("files", "why"),
+    [
+        ({"layout": ("layout.json", b"{}")}, "a layout was given without an image"),
+        ({"calibration": ("own.bin", b"\x01\x02"), "layout": ("layout.json", b"\xff\xfe\x00{")}, "this is not text"),
+    ],
+)
+def test_a_layout_that_cannot_be_used_is_said(client, scene, files, why):
+    start = put(client, BASE, "base.json", name="Good one")
+    answer = take_on(client, files, start=start)
+    assert answer.status_code == 400
+    assert why in answer.text
+    with unit_of_work():
+        assert Job.select().count() == 1
