@@ -26,9 +26,9 @@ router = new_router()
 GROUPS = {
     "The recording": ("short_log", "gap_steps", "gap_seconds", "rate_steady", "rate_quick", "out_of_range", "flat_top"),
     "Mixture": ("idle_mixture", "rich_rail", "lean_rail", "rail_seconds", "wideband_warm", "lean_at_load", "lean_tip_in"),
-    "Temperature": ("warm_coolant", "cold_share", "soaked_above", "soaked_seconds", "exhaust_hot", "exhaust_seconds"),
-    "Air and fuel": ("meter_volts", "duty_warn", "duty_critical", "trim_limit", "trim_left", "bank_limit", "fuel_pressure_drop"),
     "Knock and electrics": ("knock_degrees", "knock_events", "knock_severe", "battery_jitter"),
+    "Air and fuel": ("meter_volts", "duty_warn", "duty_critical", "trim_limit", "trim_left", "bank_limit", "fuel_pressure_drop"),
+    "Temperature": ("warm_coolant", "cold_share", "soaked_above", "soaked_seconds", "exhaust_hot", "exhaust_seconds"),
     "Revision": ("lookup_lambda", "lookup_spark", "lookup_airflow"),
 }  # fmt: skip
 
