@@ -153,15 +153,8 @@ class Book:
 def _tables_in(formula: Formula, calibration: Calibration | None) -> list[Table]:
     if calibration is None:
         return []
-    wanted = {
-        node.args[0].value
-        for node in ast.walk(formula.tree)
-        if isinstance(node, ast.Call)
-        and isinstance(node.func, ast.Name)
-        and node.func.id == "table"
-        and isinstance(node.args[0], ast.Constant)
-    }
-    return [table for table in calibration.tables if table.id in wanted or table.role in wanted]
+    wanted = formula.tables
+    return [table for table in calibration.tables if table.id in wanted or table.role in wanted] if wanted else []
 
 
 class _Need:

@@ -134,8 +134,8 @@ class Workings:
             FormulaError: see `parse`; or a name is not known, units do not go together, or the log lacks a channel.
         """
         formula = parse(text)
-        for node in ast.walk(formula.tree):
-            if isinstance(node, ast.Name) and node.id in formula.names and not self._knows(node.id):
+        for node in formula.named:
+            if not self._knows(node.id):
                 raise _unknown(formula, node, node.id)
         if not self.units_known:
             meaning(formula, self.book, self.calibration, self.car, self.signals)
@@ -244,7 +244,7 @@ class _Arrays(EvalWithCompoundTypes):  # type: ignore[misc]
         return result
 
     def _call(self, node: ast.Call) -> Any:
-        key = ast.dump(node, include_attributes=False)
+        key = self.formula.calls[node]
         if key not in self.called:
             self.called[key] = self._apply(node)
         return self.called[key]

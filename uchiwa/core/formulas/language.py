@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import ast
 from dataclasses import dataclass
-from functools import lru_cache
+from functools import cached_property, lru_cache
 from threading import Lock
 
 from uchiwa.core.errors import BadInput
@@ -124,6 +124,26 @@ class Formula:
     text: str
     tree: ast.Expression
     names: tuple[str, ...]
+
+    @cached_property
+    def named(self) -> tuple[ast.Name, ...]:
+        """Where its names stand."""
+        return tuple(node for node in ast.walk(self.tree) if isinstance(node, ast.Name) and node.id in self.names)
+
+    @cached_property
+    def calls(self) -> dict[ast.Call, str]:
+        """Its calls, each with what it calls, written so that equal calls are alike."""
+        found = (node for node in ast.walk(self.tree) if isinstance(node, ast.Call))
+        return {node: ast.dump(node, include_attributes=False) for node in found}
+
+    @cached_property
+    def tables(self) -> frozenset[str]:
+        """The ids or roles of the tables that it looks up."""
+        return frozenset(
+            str(node.args[0].value)
+            for node in self.calls
+            if isinstance(node.func, ast.Name) and node.func.id == "table" and isinstance(node.args[0], ast.Constant)
+        )
 
     def position(self, node: ast.AST) -> int:
         """Index of the character at which a part of it begins."""
