@@ -19,8 +19,10 @@ def keep(shop_id: int, calibration: Calibration) -> StoredCalibration:
     """The stored calibration of this content, made if it is new."""
     document = calibration_json.dumps(calibration)
     digest = hashlib.sha256(document.encode()).hexdigest()
-    query = StoredCalibration.select(StoredCalibration.id)
-    number = query.where(StoredCalibration.shop == shop_id, StoredCalibration.content_hash == digest).scalar()
+    number = None
+    if digest in _remembered:  # then it is likely to be there, and its text need not be sent
+        query = StoredCalibration.select(StoredCalibration.id)
+        number = query.where(StoredCalibration.shop == shop_id, StoredCalibration.content_hash == digest).scalar()
     if number is None:
         # Somebody may keep the same at this moment: then theirs is taken.
         number = (

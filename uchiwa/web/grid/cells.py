@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import re
+
 from uchiwa.core.errors import BadInput
-from uchiwa.core.whole_number import whole_number
 
 _MOST_CELLS = 65536
+_CELL = re.compile(r"[0-9]{1,18}\.[0-9]{1,18}")
 
 
 def parse_cells(text: str) -> list[tuple[int, int]]:
@@ -14,11 +16,9 @@ def parse_cells(text: str) -> list[tuple[int, int]]:
     Raises:
         BadInput: something else.
     """
-    cells: list[tuple[int, int]] = []
-    for part in text.split()[:_MOST_CELLS]:
-        i, dot, j = part.partition(".")
-        column, row = whole_number(i), whole_number(j)
-        if not dot or column is None or row is None:
+    parts = text.split()[:_MOST_CELLS]
+    for part in parts:
+        if not _CELL.fullmatch(part):
             raise BadInput(f"“{part[:20]}” is not a cell", advice="choose cells on the grid")
-        cells.append((column, row))
-    return cells
+    numbers = list(map(int, ".".join(parts).split("."))) if parts else []
+    return list(zip(numbers[::2], numbers[1::2], strict=True))

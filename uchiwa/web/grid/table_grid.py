@@ -35,8 +35,9 @@ class Drawn:
         if self.text.shape != other.text.shape:
             return []
         different = (self.text != other.text) | (self.classes != other.classes)
-        at = np.argwhere(different).tolist()
-        return [[i, j, other.text[j, i], other.classes[j, i]] for j, i in at]
+        rows, columns = (one.tolist() for one in np.nonzero(different))
+        shown = (other.text[different].tolist(), other.classes[different].tolist())
+        return [list(one) for one in zip(columns, rows, *shown, strict=True)]
 
 
 def bars(dwell: FloatArray) -> np.ndarray:
@@ -125,11 +126,12 @@ def diverging_steps(difference: FloatArray, percent: bool) -> np.ndarray:
 
 def _texts(values: FloatArray, form: str) -> np.ndarray:
     """Values as text, with a true minus and without a sign at zero."""
-    every = values.ravel().tolist()
-    texts = (" ".join([form] * len(every)) % tuple(every)).replace("-", "−").split(" ") if every else []
-    zero = {(form % 0.0).replace("-", "−"), (form % -0.0).replace("-", "−")}
+    every = tuple(values.ravel().tolist())
+    texts = f" {form} " * len(every) % every  # a space on either side of each, so that zeros are told by their spaces
     plain = form.replace("+", "") % 0.0
-    return np.array([plain if one in zero else one for one in texts], dtype=object).reshape(values.shape)
+    for zero in (form % 0.0, form % -0.0):
+        texts = texts.replace(f" {zero} ", f" {plain} ")
+    return np.array(texts.replace("-", "−").split(), dtype=object).reshape(values.shape)
 
 
 def as_grid(table: Table, cells: Drawn) -> Grid:
