@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Callable
 from itertools import pairwise
 
 import numpy as np
@@ -11,10 +12,13 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from uchiwa.core.errors import BadInput
-from uchiwa.core.live.batch import MOST_BYTES, kept_batches, read_batch
+from uchiwa.core.live.batch import MOST_BYTES, Batch, kept_batches, read_batch
 from uchiwa.core.live.clock import SteadyClock
 from uchiwa.core.live.opening import Opening
+from uchiwa.core.logs.log import Log
+from uchiwa.core.logs.readers import live as live_reader
 from uchiwa.core.logs.readers import read_log, read_unrecognised
+from uchiwa.core.logs.readers.live import SessionReader, read_live
 
 CHANNELS = [{"name": "Engine speed", "unit": "rpm", "rate": 25}, {"name": "Lambda measured", "unit": "1"}]
 OPENING = {"format": "uchiwa.live/1", "channels": CHANNELS, "mark": "pike, revision 2"}
@@ -183,3 +187,68 @@ def test_a_batch_that_came_twice_counts_once():
 def test_a_session_without_rows_is_refused(data):
     with pytest.raises(BadInput, match="fewer than two rows"):
         read_unrecognised(json.dumps(OPENING).encode() + b"\n" + data, "x")
+
+
+STEPS = st.sampled_from([0.02, 0.1, 1.0, 30.0, 0.0, -0.01, -500.0, 5000.0])
+READINGS = st.one_of(st.none(), st.integers(0, 4000), st.floats(0.7, 1.4))
+ROWS = st.lists(st.tuples(STEPS, READINGS, READINGS), min_size=1, max_size=6)
+WRONG = st.sampled_from([b"", b"  ", b"{", b'{"batch": 3, "rows": [[1]]}', b'{"marks": "x"}', b'{"marks": [0.5, "y"]}'])
+
+
+@given(
+    batches=st.lists(st.one_of(ROWS, WRONG), max_size=14),
+    again=st.lists(st.integers(1, 8), max_size=3),
+    looks=st.lists(st.integers(0, 17), max_size=4),
+)
+def test_a_session_read_as_it_comes_is_what_its_file_is_read_as(batches, again, looks):
+    """Whatever comes, whenever it is looked at: a look changes nothing of what comes later."""
+    at, number, lines = 0.0, 0, []
+    for one in batches:
+        if isinstance(one, bytes):
+            lines.append(one)
+            continue
+        rows = []
+        for step, *readings in one:
+            at += step
+            rows.append([round(at, 3), *readings])
+        number += 1
+        lines.append(line(number, rows).encode())
+    lines += [kept for repeated in again for kept in lines[repeated - 1 : repeated]]
+    opening = json.dumps(OPENING).encode()
+    reader = SessionReader(opening)
+    for place, one in enumerate(lines):
+        if place in looks:
+            outcome(lambda: reader.log("live"))
+        reader.add([one])
+    assert outcome(lambda: reader.log("live")) == outcome(lambda: read_live(b"\n".join([opening, *lines]), "live")[0])
+
+
+def outcome(read: Callable[[], Log]) -> object:
+    """What a log holds, or the words of a refusal."""
+    try:
+        log = read()
+    except BadInput as error:
+        return str(error)
+    channels = [
+        [(one.name, one.unit, one.values.tobytes()) for one in raster.channels] + [raster.time.tobytes()]
+        for raster in log.rasters
+    ]
+    return (log.name, dict(log.notes), log.repairs, channels)
+
+
+def test_a_line_is_read_once_however_often_the_session_is_looked_at(monkeypatch):
+    read: list[bytes] = []
+
+    def counted(data: bytes, channels: int) -> Batch:
+        read.append(data)
+        return read_batch(data, channels)
+
+    monkeypatch.setattr(live_reader, "read_batch", counted)
+    reader = SessionReader(json.dumps(OPENING).encode())
+    lines = [
+        line(number, [[number / 10 + 0.05 * part, 800.0, 1.0] for part in range(2)]).encode() for number in range(1, 9)
+    ]
+    for one in lines:
+        reader.add([one])
+        assert reader.log("live").rasters[0].time.size == 2 * len(read)
+    assert read == lines

@@ -18,7 +18,8 @@ from uchiwa.core.errors import BadInput
 from uchiwa.core.live.limits import LiveLimits
 from uchiwa.core.logs.drives import TITLES
 from uchiwa.core.logs.log import Log
-from uchiwa.core.logs.readers import read_recordings
+from uchiwa.core.logs.readers.live import SessionReader
+from uchiwa.core.logs.recognition.recognise import recognise
 from uchiwa.core.proposals.fuel.correction import State
 from uchiwa.core.proposals.fuel.proposal import ROLES, FuelProposal, fuel_proposal
 from uchiwa.core.words.sentence import plain_data
@@ -78,7 +79,7 @@ class Analysis:
 
 
 class Analyst:
-    """Analyses one session as it grows; what was read of it is kept between two looks."""
+    """Analyses one session as it grows; its lines are read once."""
 
     def __init__(self, session: LiveSession) -> None:
         self.session_id, self.log_id = session.id, session.log_id
@@ -89,7 +90,7 @@ class Analyst:
             draft = drafts.current(self.context.job)
             table = self.context.table
             self.policy = pinned_policy(self.context.round, draft, table.id if table is not None else "")
-        self._lines: list[bytes] = []
+        self._reader: SessionReader | None = None
         self.position = -1
 
     def recording(self) -> Log | None:
@@ -97,14 +98,23 @@ class Analyst:
         while True:
             with unit_of_work():
                 found = live_passing.chunks_after(self.log_id, self.position)
-            self._lines += [line for _, line in found]
+            self._read([line for _, line in found])
             self.position = found[-1][0] if found else self.position
             if len(found) < live_passing.CHUNKS:
                 break
+        if self._reader is None:
+            return None
         try:
-            return read_recordings(b"".join(self._lines), str(self.log.name), self.context.knowledge)[0]
+            log = self._reader.log(str(self.log.name))
+            return recognise(log, self.context.knowledge(log))
         except BadInput:
             return None
+
+    def _read(self, lines: list[bytes]) -> None:
+        if lines and self._reader is None:
+            self._reader = SessionReader(lines.pop(0))
+        if self._reader is not None:
+            self._reader.add(lines)
 
     def analyse(self, limits: LiveLimits) -> dict[str, Any]:
         """All of it, as plain data."""

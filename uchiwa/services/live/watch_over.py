@@ -20,8 +20,8 @@ from uchiwa.store.models import LiveSession
 
 LEASE_MS = 15_000
 _SHORTEST_S = 1.0
-_SHARE = 2.5
-"""Between two looks so many times as long as a look takes, so that a long session takes a third of a core."""
+_SHARE = 4.0
+"""Between two looks so many times as long as a look takes, so that a long session takes a fifth of a core."""
 
 
 @run_again

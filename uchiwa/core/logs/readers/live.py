@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from types import MappingProxyType
 
 import numpy as np
@@ -25,38 +26,81 @@ def is_live(data: bytes) -> bool:
     return head.startswith(b"{") and FORMAT.encode() in head
 
 
+class SessionReader:
+    """Reads a session line by line, as it comes or out of its file; what was read is not read again.
+
+    Args:
+        opening: its first line.
+
+    Raises:
+        BadInput: it does not begin as a live session does.
+    """
+
+    def __init__(self, opening: bytes) -> None:
+        self.opening = Opening.loads(opening)
+        self._clock = SteadyClock()
+        self._times: list[FloatArray] = []
+        self._values: list[FloatArray] = []
+        self._marks: list[float] = []
+        self._rows = self._batches = self._broken = self._last = 0
+
+    def add(self, lines: Iterable[bytes]) -> None:
+        """Take the next lines: batches, those that are known already and those that cannot be read left out, and marks."""
+        for line in lines:
+            if not line.strip():
+                continue
+            if line.startswith(b'{"marks"'):
+                self._marks += _marks(line)
+                continue
+            try:
+                batch = read_batch(line, len(self.opening.channels))
+            except BadInput:
+                self._broken += 1
+                continue
+            if batch.number > self._last:
+                self._last = batch.number
+                self._take(batch.rows)
+
+    def _take(self, rows: FloatArray) -> None:
+        times, kept = self._clock.take(rows[:, 0])
+        self._times.append(times)
+        self._values.append(rows[kept, 1:])
+        self._rows += rows.shape[0]
+        self._batches += 1
+
+    def log(self, name: str) -> Log:
+        """What has come, as a log.
+
+        Channels that have a reading on fewer than nine rows of ten stand on a time base of their own: those rows.
+
+        Raises:
+            BadInput: fewer than two rows came.
+        """
+        if self._rows < _FEWEST:
+            raise BadInput(
+                N_("fewer than two rows came"), where=name, advice=N_("record again, for half a minute at least")
+            )
+        self._times, self._values = [np.concatenate(self._times)], [np.concatenate(self._values)]
+        (time,), (values,) = self._times, self._values
+        if time.size < _FEWEST:
+            raise BadInput(
+                N_("its times do not advance"), where=name, advice=N_("check the program’s clock, and record again")
+            )
+        notes = {"revision": self.opening.mark} if self.opening.mark else {}
+        repairs = _repairs(self._clock, self._broken, self._batches)
+        return Log(name, _rasters(self.opening, time, values, self._marks), MappingProxyType(notes), repairs)
+
+
 def read_live(data: bytes, name: str) -> list[Log]:
     """Read what was passed on.
-
-    Channels that have a reading on fewer than nine rows of ten stand on a time base of their own: those rows.
 
     Raises:
         BadInput: it does not begin as a live session does, or holds fewer than two rows.
     """
-    lines = data.split(b"\n")
-    opening = Opening.loads(lines[0])
-    parts: list[FloatArray] = []
-    marks: list[float] = []
-    broken, last = 0, 0
-    for line in lines[1:]:
-        if not line.strip():
-            continue
-        if line.startswith(b'{"marks"'):
-            marks += _marks(line)
-            continue
-        try:
-            batch = read_batch(line, len(opening.channels))
-        except BadInput:
-            broken += 1
-            continue
-        if batch.number > last:
-            parts.append(batch.rows)
-            last = batch.number
-    if sum(part.shape[0] for part in parts) < _FEWEST:
-        raise BadInput(
-            N_("fewer than two rows came"), where=name, advice=N_("record again, for half a minute at least")
-        )
-    return [_log(opening, parts, marks, broken, name)]
+    opening, *lines = data.split(b"\n")
+    reader = SessionReader(opening)
+    reader.add(lines)
+    return [reader.log(name)]
 
 
 def _marks(line: bytes) -> list[float]:
@@ -65,21 +109,6 @@ def _marks(line: bytes) -> list[float]:
         return [float(one) for one in found if isinstance(one, (int, float))]
     except (ValueError, KeyError, TypeError):
         return []
-
-
-def _log(opening: Opening, parts: list[FloatArray], marks: list[float], broken: int, name: str) -> Log:
-    clock = SteadyClock()
-    taken = [clock.take(part[:, 0]) for part in parts]
-    time = np.concatenate([times for times, _ in taken])
-    values = np.concatenate([part[kept, 1:] for part, (_, kept) in zip(parts, taken, strict=True)])
-    if time.size < _FEWEST:
-        raise BadInput(
-            N_("its times do not advance"), where=name, advice=N_("check the program’s clock, and record again")
-        )
-    notes = {"revision": opening.mark} if opening.mark else {}
-    return Log(
-        name, _rasters(opening, time, values, marks), MappingProxyType(notes), _repairs(clock, broken, len(parts))
-    )
 
 
 def _rasters(opening: Opening, time: FloatArray, values: FloatArray, marks: list[float]) -> tuple[Raster, ...]:
