@@ -5,7 +5,7 @@ from hypothesis import strategies as st
 
 from tests.seeds import seeds
 from uchiwa.core.errors import BadInput
-from uchiwa.core.formulas.evaluation import Scope, condition, evaluate
+from uchiwa.core.formulas.evaluation import Scope, Workings, condition, evaluate
 from uchiwa.core.formulas.language import FUNCTIONS
 
 TIME = np.arange(10) / 10
@@ -100,6 +100,16 @@ hostile = st.recursive(
     ),
     max_leaves=8,
 )
+
+
+@pytest.mark.parametrize("power", ["0", "0.0", "-0", "1e-200", "-2", "0.5", "3", "-1.5"])
+def test_any_power_of_a_quantity_has_a_value_and_a_unit(power):
+    for text in (f"manifold_pressure ** {power}", f"(manifold_pressure / engine_speed) ** {power}"):
+        base = SIGNALS["manifold_pressure"] / (SIGNALS["engine_speed"] if "/" in text else 1.0)
+        assert value(text) == pytest.approx(base ** float(power), nan_ok=True)
+        assert value(f"({text}) ** 1e-200") == pytest.approx(np.ones(TIME.shape), nan_ok=True)
+    said = Workings(TIME, SIGNALS).meaning(f"manifold_pressure ** {power}").unit
+    assert said == {"-2": "1/kPa²", "3": "kPa³"}.get(power, said if float(power) else "1")
 
 
 @settings(max_examples=seeds(120, 300))

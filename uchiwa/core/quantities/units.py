@@ -169,8 +169,10 @@ def pint_unit(written: str) -> Unit | None:
 
 
 def powered(unit: Unit, exponent: float) -> Unit:
-    """A unit to a power."""
-    return _registry().Unit(str(unit**exponent))
+    """A unit to a power; to the power of nothing, a plain number."""
+    raised = (unit**exponent)._units
+    parts = [f"{name} ** {power}" for name, power in raised.items() if power]
+    return _registry().Unit(" * ".join(parts) or "dimensionless")
 
 
 def unit_text(unit: Unit) -> str:
