@@ -8,27 +8,37 @@ WORKERS ?= $(shell expr $$(nproc) + 1)
 # Every process that is started would compile all of it anew.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: demo demo-fresh serve test tests accuracy coverage lint lint-types lint-quick lint-rest bench load large fuzz kills cluster screenshots lock clean
+.PHONY: demo demo-fresh serve test tests accuracy coverage lint lint-types lint-quick lint-rest bench load large fuzz kills cluster screenshots lock clean to-run to-test packages-run packages-test
 
-demo: .venv/run.stamp
-	@setup/system-packages run
+demo: to-run
 	@exec $(BIN)/uchiwa serve --demo
 
-demo-fresh: .venv/run.stamp
-	@setup/system-packages run
+demo-fresh: to-run
 	@$(BIN)/uchiwa db stop
 	@rm -rf .uchiwa
 	@exec $(BIN)/uchiwa serve --demo
 
-serve: .venv/run.stamp
-	@setup/system-packages run
+serve: to-run
 	@exec $(BIN)/uchiwa serve
 
 # What is said at once comes first; types and layers are checked beside the tests.
-test: .venv/dev.stamp node_modules/.package-lock.json lint-quick
-	@setup/system-packages test
+test: to-test
+	@$(MAKE) --no-print-directory lint-quick
 	@$(BIN)/python -m compileall -q -j 2 uchiwa bench
 	@$(MAKE) --no-print-directory -j 2 tests lint-types lint-rest
+
+# Debian's packages and Python's come from different places, so that both are fetched at once.
+to-run:
+	@$(MAKE) --no-print-directory -j 2 packages-run .venv/run.stamp
+
+to-test:
+	@$(MAKE) --no-print-directory -j 2 packages-test .venv/dev.stamp node_modules/.package-lock.json
+
+packages-run:
+	@setup/system-packages run
+
+packages-test:
+	@setup/system-packages test
 
 tests:
 	$(BIN)/pytest -n $(WORKERS) --dist worksteal tests
@@ -38,8 +48,7 @@ accuracy: .venv/dev.stamp
 	UCHIWA_RACES=50 $(BIN)/pytest -n 2 --dist worksteal tests/web/test_races.py
 	$(BIN)/python -m bench.family 78
 
-coverage: .venv/dev.stamp
-	@setup/system-packages test
+coverage: to-test
 	$(BIN)/pytest -n 2 --dist worksteal --cov --cov-report= tests --ignore=tests/browser
 	$(BIN)/coverage report --skip-covered --sort=cover
 	@echo "The core, of 100:"
@@ -61,38 +70,33 @@ lint-rest:
 	node_modules/.bin/biome check
 	$(BIN)/node --test "tests/js/*.test.js"
 
-bench: .venv/dev.stamp
-	@setup/system-packages test
+bench: to-test
 	$(BIN)/python -m bench
 
-load: .venv/dev.stamp
-	@setup/system-packages run
+load: packages-run .venv/dev.stamp
 	$(BIN)/python -m bench.load
 
-large: .venv/dev.stamp
-	@setup/system-packages run
+large: packages-run .venv/dev.stamp
 	$(BIN)/python -m bench.large
 
-fuzz: .venv/dev.stamp
-	@setup/system-packages run
+fuzz: packages-run .venv/dev.stamp
 	$(BIN)/python -m bench.fuzz
 
-kills: .venv/dev.stamp
-	@setup/system-packages run
+kills: packages-run .venv/dev.stamp
 	$(BIN)/python -m bench.kills
 
-cluster: .venv/dev.stamp
-	@setup/system-packages test
+cluster: to-test
 	@setup/cluster-packages
 	$(BIN)/python -m tests.cluster
 
-screenshots: .venv/dev.stamp
-	@setup/system-packages test
+screenshots: to-test
 	$(BIN)/python -m bench.screenshots
 
-lock:
-	$(PYTHON) -m uv pip compile -q --generate-hashes --python-version 3.11 pyproject.toml -o requirements/run.txt
-	$(PYTHON) -m uv pip compile -q --generate-hashes --python-version 3.11 --extra dev pyproject.toml -o requirements/dev.txt
+lock: .venv/run.stamp
+	echo uv | $(LOCK) --no-annotate - -o requirements/install.txt
+	$(LOCK) pyproject.toml -o requirements/run.txt
+	$(LOCK) --extra dev pyproject.toml -o requirements/dev.txt
+LOCK := $(BIN)/uv pip compile -q --generate-hashes --python-version 3.11
 
 clean:
 	rm -rf .venv .uchiwa .uchiwa-test node_modules
@@ -102,20 +106,25 @@ node_modules/.package-lock.json: package-lock.json .venv/dev.stamp
 	@touch $@
 
 .venv/bin/python:
-	@setup/system-packages run
+	@$(PYTHON) -c 'import ensurepip, venv' 2>/dev/null || setup/system-packages run
 	$(PYTHON) -m venv .venv
 
-# The lists are whole and have hashes, so nothing is left to be resolved; compiling on all cores takes half as long as pip's.
+# The lists are whole and have hashes, so nothing is left to be resolved. uv takes a tenth of pip's time, but does not
+# read what pip is told of mirrors and certificates: where it cannot fetch, pip does.
+# The tests that packages bring along need not be compiled.
 define install
-	$(BIN)/pip install --quiet --disable-pip-version-check --require-hashes --no-deps --no-compile -r requirements/$(1).txt
-	$(BIN)/pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation --editable .
-	@$(BIN)/python -m compileall -qq -j 0 .venv/lib || true
+	@($(PIP) -r requirements/install.txt && $(UV) --require-hashes -r requirements/$(1).txt && \
+	  $(UV) --no-build-isolation --editable .) || \
+	 ($(PIP) --require-hashes --no-compile -r requirements/$(1).txt && $(PIP) --no-build-isolation --editable .)
+	@$(BIN)/python -m compileall -qq -j 0 -x '/tests?/|/mypy|/pip/' .venv/lib || true
 endef
+PIP := $(BIN)/pip install --quiet --disable-pip-version-check --no-deps
+UV := $(BIN)/uv pip install --quiet --python $(BIN)/python --no-deps
 
-.venv/run.stamp: requirements/run.txt pyproject.toml | .venv/bin/python
+.venv/run.stamp: requirements/install.txt requirements/run.txt pyproject.toml | .venv/bin/python
 	$(call install,run)
 	@touch $@
 
-.venv/dev.stamp: requirements/dev.txt requirements/run.txt pyproject.toml | .venv/bin/python
+.venv/dev.stamp: requirements/install.txt requirements/dev.txt requirements/run.txt pyproject.toml | .venv/bin/python
 	$(call install,dev)
 	@touch .venv/run.stamp $@
