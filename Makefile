@@ -40,7 +40,7 @@ packages-run:
 packages-test:
 	@setup/system-packages test
 
-tests:
+tests: .venv/compiled.stamp
 	$(BIN)/pytest -n $(WORKERS) --dist worksteal tests
 
 accuracy: .venv/dev.stamp
@@ -120,6 +120,10 @@ define install
 endef
 PIP := $(BIN)/pip install --quiet --disable-pip-version-check --no-deps
 UV := $(BIN)/uv pip install --quiet --python $(BIN)/python --no-deps
+
+.venv/compiled.stamp: tests/compiled.py uchiwa/core/evidence/kernels.py uchiwa/core/evidence/surface_kernels.py uchiwa/standin/family/loop.py
+	@$(BIN)/python -m tests.compiled
+	@touch $@
 
 .venv/run.stamp: requirements/install.txt requirements/run.txt pyproject.toml | .venv/bin/python
 	$(call install,run)

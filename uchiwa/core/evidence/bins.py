@@ -9,12 +9,12 @@ import numpy as np
 
 from uchiwa.core.evidence import kernels
 from uchiwa.core.logs.log import FloatArray, IntArray
-from uchiwa.core.tables.table import Axis, Table
+from uchiwa.core.tables.table import Axis, Table, frozen
 
 Estimator = Literal["nearest", "weighted", "surface"]
 Sharing = Literal["nearest", "weighted"]
 LEAST_WEIGHT = kernels.LEAST_WEIGHT
-_NO_AXIS = Axis("none", "1", np.array([0.0, 1.0]))
+_NO_AXIS = Axis("none", "1", frozen([0.0, 1.0]))
 
 
 @dataclass(frozen=True, eq=False)

@@ -55,6 +55,13 @@ def ruler(borders: FloatArray) -> Ruler:
     return Ruler(np.searchsorted(place, np.arange(slots + 1)), ended, low, per)
 
 
+def read_only(array: FloatArray) -> FloatArray:
+    """A view that cannot be written to, so that one compiled form serves arrays of the store's and of a caller's own."""
+    view = np.ascontiguousarray(array).view()
+    view.setflags(write=False)
+    return view
+
+
 def in_parts(size: int, work: Callable[[int, int], Result]) -> list[Result]:
     """What `work(first, last)` gives for the whole of `size` samples, in parts on threads where that pays."""
     parts = min(os.cpu_count() or 1, max(1, size // _WORTH_A_THREAD))

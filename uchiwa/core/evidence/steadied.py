@@ -33,9 +33,10 @@ def steadied(time: FloatArray, values: FloatArray) -> FloatArray:
     known = np.isfinite(values)
     total = np.concatenate(([0.0], np.cumsum(np.where(known, values, 0.0))))
     count = np.concatenate(([0.0], np.cumsum(known, dtype=np.float64)))
+    at = kernels.read_only(time)
     means = kernels.in_parts(
         time.size,
-        lambda begin, end: kernels.widest_means(time, total, count, _HALVES_S, _REACH * sigma, begin, end),
+        lambda begin, end: kernels.widest_means(at, total, count, _HALVES_S, _REACH * sigma, begin, end),
     )
     mean = np.concatenate(means)
     return np.where(known & np.isfinite(mean), mean, values)

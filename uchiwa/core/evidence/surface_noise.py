@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from uchiwa.core.evidence import surface_kernels
+from uchiwa.core.evidence import kernels, surface_kernels
 from uchiwa.core.logs.log import FloatArray, IntArray
 
 HUBER = 1.345
@@ -161,7 +161,7 @@ def samples_worth_one(residual: FloatArray, breaks: IntArray, rate: float = 0.0)
             return 1.0
         share, variance = together * means / variance, means
     longest = min(_LONGEST_LAG, residual.size - 1)
-    total = float(surface_kernels.summed_autocorrelation(residual, breaks, longest, variance))
+    total = float(surface_kernels.summed_autocorrelation(kernels.read_only(residual), breaks, longest, variance))
     return max(1.0, share * (1.0 + 2.0 * total))
 
 

@@ -76,8 +76,8 @@ def film_signals(time: FloatArray, airflow: FloatArray, target: FloatArray) -> l
     """
     with np.errstate(invalid="ignore", divide="ignore"):
         demand = quiet(time, np.log(np.maximum(airflow, _LEAST_AIRFLOW) / target), _NOISE)
-    demand = np.ascontiguousarray(demand)
-    return [(seconds, np.nan_to_num(demand - kernels.lagged(time, demand, seconds))) for seconds in FILM_TIMES_S]
+    at, demand = kernels.read_only(time), np.ascontiguousarray(demand)
+    return [(seconds, np.nan_to_num(demand - kernels.lagged(at, demand, seconds))) for seconds in FILM_TIMES_S]
 
 
 def trim_signal(time: FloatArray, short: FloatArray, long: FloatArray, window: float) -> FloatArray:
