@@ -21,6 +21,7 @@ from uchiwa.core.quantities.catalogue import QUANTITIES
 from uchiwa.core.tables.table import Axis, Calibration, Constant, Table, frozen
 from uchiwa.store.place import Place, free_port
 
+gc.disable()  # until everything is loaded, which stays
 os.environ.setdefault("UCHIWA_DB_FAST", "1")
 keep_drives()
 # Times belong in the bench, not in tests; and a run that decides whether a change lands must be repeatable.
@@ -153,6 +154,7 @@ def pytest_collection_finish() -> None:
     gc.collect()
     gc.freeze()
     gc.set_threshold(50_000, 20, 50)
+    gc.enable()
 
 
 OWN_SERVERS = ("test_demo", "test_live_under_fire", "test_serving", "test_first_run", "test_server")

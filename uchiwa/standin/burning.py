@@ -34,18 +34,16 @@ class SparkTruth:
         """MBT in degrees before top dead centre."""
         return self.base - self.per_kpa * pressure + speed / self.per_rpm
 
-    def efficiency(self, spark: float, speed: float, pressure: float) -> float:
-        """Share of the best torque, 0.3 … 1."""
-        return max(0.3, 1.0 - self.loss * (spark - self.best(speed, pressure)) ** 2)
+    def efficiency(self, spark: float, best: float) -> float:
+        """Share of the best torque, 0.3 … 1, where `best` is MBT."""
+        return max(0.3, 1.0 - self.loss * (spark - best) ** 2)
 
-    def gain(self, spark: float, speed: float, pressure: float) -> float:
-        """Share of the best torque that one more degree is worth here."""
-        return 2.0 * self.loss * (self.best(speed, pressure) - spark)
-
-    def exhaust(self, spark: float, speed: float, pressure: float) -> float:
+    def exhaust(self, spark: float, best: float) -> float:
         """Factor on what the turbine reaches: over 1 when late burning heats the exhaust."""
-        return 1.0 + self.turbine * max(0.0, self.best(speed, pressure) - self.late - spark)
+        later = best - self.late - spark
+        return 1.0 + self.turbine * later if later > 0.0 else 1.0
 
-    def unevenness(self, spark: float, speed: float, pressure: float) -> float:
+    def unevenness(self, spark: float, best: float) -> float:
         """Standard deviation of torque from one combustion to the next, as a share."""
-        return self.ragged * max(0.0, self.best(speed, pressure) - self.even - spark)
+        later = best - self.even - spark
+        return self.ragged * later if later > 0.0 else 0.0

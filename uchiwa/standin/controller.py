@@ -61,6 +61,7 @@ class Controller:
     command: Command = field(default_factory=Command)
     ethanol_percent: float | None = None
     _constants: dict[str, float] = field(default_factory=dict)
+    _volume: float = field(init=False, default=0.0)
 
     def __post_init__(self) -> None:
         lookups: dict[str, Lookup] = {}
@@ -88,6 +89,7 @@ class Controller:
             if value is None:
                 raise BadInput(f"the calibration has no constant {role}, and the stand-in's controller needs it")
             self._constants[role] = value
+        self._volume = self._constants["displacement"] / self._constants["cylinders"] / 1000.0
         for role in ("overrun_cut_enabled", "closed_loop_enabled"):
             setting = self.calibration.constant(role)
             self._constants[role] = 1.0 if setting is None else setting
@@ -121,8 +123,7 @@ class Controller:
         elif self.ve is not None:
             k = charge_share(airflow)
             kelvin = intake_air + (coolant - intake_air) * k + ZERO_CELSIUS
-            volume = constants["displacement"] / constants["cylinders"] / 1000.0
-            air = self.ve(speed, loaded) / 100.0 * pressure * 1000.0 * volume / (GAS_CONSTANT * kelvin) * 1000.0
+            air = self.ve(speed, loaded) / 100.0 * pressure * 1000.0 * self._volume / (GAS_CONSTANT * kelvin) * 1000.0
         self.overlaid = 1.0
         if self.overlay is not None:
             self.overlaid = self.overlay(frequency) if self.meter is not None else self.overlay(speed, loaded)

@@ -13,6 +13,7 @@ from uchiwa.standin.knocking import KnockTruth
 _GAMMA = 1.4
 _CHOKED = 0.5283
 _LINEAR_ABOVE = 0.97
+_OF_FLOW, _HIGH, _LOW = 2 * _GAMMA / (_GAMMA - 1), 2 / _GAMMA, (_GAMMA + 1) / _GAMMA
 _WARM, _WARM_FUEL = 80.0, math.exp(-80.0 / 30.0)
 INDICATED = 92.0
 """Nm for each gram of air that all cylinders burn in a cycle, at the best spark."""
@@ -78,6 +79,22 @@ def charge_share(airflow: float) -> float:
     return 0.06 + 0.34 / (1.0 + airflow / 12.0)
 
 
+def _through(ratio: float) -> float:
+    """What an opening lets through at a ratio of pressures, from choked, 0.685, to none."""
+    if ratio <= _CHOKED:
+        return _THROUGH_CHOKED
+    if ratio >= 1.0:
+        return 0.0
+    if ratio > _LINEAR_ABOVE:
+        return _THROUGH_LAST * ((1.0 - ratio) / (1.0 - _LINEAR_ABOVE))
+    return math.sqrt(_OF_FLOW * (ratio**_HIGH - ratio**_LOW))
+
+
+_THROUGH_CHOKED, _THROUGH_LAST = (
+    math.sqrt(_OF_FLOW * (ratio**_HIGH - ratio**_LOW)) for ratio in (_CHOKED, _LINEAR_ABOVE)
+)
+
+
 def orifice_flow(area: float, upstream: float, downstream: float, temperature: float) -> float:
     """Airflow in g/s through an opening (compressible orifice; e.g. Heywood, *ICE Fundamentals*, appendix C).
 
@@ -86,14 +103,12 @@ def orifice_flow(area: float, upstream: float, downstream: float, temperature: f
         upstream, downstream: absolute pressures, kPa.
         temperature: upstream, degC.
     """
-    ratio = downstream / upstream
-    if ratio >= 1.0:
-        return 0.0
-    near = min(max(ratio, _CHOKED), _LINEAR_ABOVE)
-    psi = math.sqrt(2 * _GAMMA / (_GAMMA - 1) * (near ** (2 / _GAMMA) - near ** ((_GAMMA + 1) / _GAMMA)))
-    if ratio > _LINEAR_ABOVE:
-        psi *= (1.0 - ratio) / (1.0 - _LINEAR_ABOVE)
-    return area * 1e-6 * upstream * 1000.0 / math.sqrt(GAS_CONSTANT * (temperature + ZERO_CELSIUS)) * psi * 1000.0
+    return _most_flow(area, upstream, temperature) * _through(downstream / upstream) * 1000.0
+
+
+def _most_flow(area: float, upstream: float, temperature: float) -> float:
+    """What `orifice_flow` is proportional to, whatever the pressure downstream; kg/s."""
+    return area * 1e-6 * upstream * 1000.0 / math.sqrt(GAS_CONSTANT * (temperature + ZERO_CELSIUS))
 
 
 @dataclass
@@ -124,33 +139,34 @@ class Engine:
     def breathe(self, throttle_percent: float, bypass_area: float, dt: float) -> None:
         """Advance intake pressure, boost, temperatures and cylinder air by dt seconds."""
         state, truth = self.state, self.truth
+        speed, pressure, airflow, intake_air = state.speed, state.pressure, state.airflow, state.intake_air
         upstream = self.barometer + state.boost
         opening = truth.throttle_area * (1.0 - math.cos(throttle_percent / 100.0 * math.pi / 2)) * 0.8
-        area = opening + bypass_area
-        charge = state.intake_air + (state.coolant - state.intake_air) * charge_share(state.airflow)
+        charge = intake_air + (state.coolant - intake_air) * charge_share(airflow)
         kelvin = charge + ZERO_CELSIUS
-        filled = state.pressure / self.barometer * 100.0 if truth.over_ratio else state.pressure
-        ve = truth.volumetric_efficiency(state.speed, filled)
-        per_kpa = ve / 100.0 * truth.displacement * state.speed / 120.0 / (GAS_CONSTANT * kelvin) * 1000.0
-        flow_in = orifice_flow(area, upstream, state.pressure, state.intake_air)
-        flow_less = orifice_flow(area, upstream, state.pressure + 0.5, state.intake_air)
+        filled = pressure / self.barometer * 100.0 if truth.over_ratio else pressure
+        ve = truth.volumetric_efficiency(speed, filled)
+        per_kpa = ve / 100.0 * truth.displacement * speed / 120.0 / (GAS_CONSTANT * kelvin) * 1000.0
+        most = _most_flow(opening + bypass_area, upstream, intake_air)
+        flow_in = most * _through(pressure / upstream) * 1000.0
+        flow_less = most * _through((pressure + 0.5) / upstream) * 1000.0
         slope = (flow_less - flow_in) / 0.5 - per_kpa
         gain = GAS_CONSTANT * kelvin / truth.manifold_volume / 1000.0
-        change = gain * (flow_in - per_kpa * state.pressure) * dt / (1.0 - gain * slope * dt)
-        state.pressure = min(max(state.pressure + change, 12.0), upstream)
-        state.airflow = max(per_kpa * state.pressure, 0.05)
+        change = gain * (flow_in - per_kpa * pressure) * dt / (1.0 - gain * slope * dt)
+        state.pressure = pressure = min(max(pressure + change, 12.0), upstream)
+        state.airflow = airflow = max(per_kpa * pressure, 0.05)
         volume = truth.displacement / truth.cylinders / 1000.0
-        state.air_per_cylinder = ve / 100.0 * state.pressure * 1e3 * volume / (GAS_CONSTANT * kelvin) * 1e3
+        state.air_per_cylinder = ve / 100.0 * pressure * 1e3 * volume / (GAS_CONSTANT * kelvin) * 1e3
         if truth.blower:
             opened = min(max((throttle_percent - 25.0) / 35.0, 0.0), 1.0)
-            reachable = truth.wastegate_boost * min(1.0, state.speed / 5500.0) * opened
+            reachable = truth.wastegate_boost * min(1.0, speed / 5500.0) * opened
         else:
-            reachable = truth.wastegate_boost * min(1.0, (state.airflow / truth.spool_airflow) ** 2) * state.exhaust
+            reachable = truth.wastegate_boost * min(1.0, (airflow / truth.spool_airflow) ** 2) * state.exhaust
         state.boost += (reachable - state.boost) * dt / (0.55 if reachable > state.boost else 0.35)
-        warm_air = self.ambient + 0.10 * state.boost + 14.0 / (1.0 + state.airflow / 8.0)
-        state.intake_air += (warm_air - state.intake_air) * dt / 25.0
-        heat = 0.010 + 0.0011 * state.airflow
-        state.coolant += (heat * max(0.0, 95.0 - state.coolant) * 0.30) * dt if state.coolant < 90.0 else 0.0
+        warm_air = self.ambient + 0.10 * state.boost + 14.0 / (1.0 + airflow / 8.0)
+        state.intake_air += (warm_air - intake_air) * dt / 25.0
+        if state.coolant < 90.0:
+            state.coolant += ((0.010 + 0.0011 * airflow) * (95.0 - state.coolant) * 0.30) * dt
 
     def fill(self) -> None:
         """Airflow and cylinder air of the present speed, pressure and temperatures, at rest."""
@@ -176,7 +192,7 @@ class Engine:
             dt: s.
         """
         state, truth = self.state, self.truth
-        cold = max(0.0, min(1.0, (80.0 - state.coolant) / 80.0))
+        cold = max(0.0, min(1.0, (80.0 - state.coolant) / 80.0)) if state.coolant < 80.0 else 0.0
         share = truth.film_share * (1.0 + cold)
         lifetime = truth.film_time * (1.0 + 2.0 * cold)
         evaporated = state.film / lifetime
@@ -193,10 +209,11 @@ class Engine:
         """
         state, truth = self.state, self.truth
         per_cycle = state.air_per_cylinder * truth.cylinders
-        timing = truth.spark.efficiency(spark, state.speed, state.pressure)
-        state.exhaust = truth.spark.exhaust(spark, state.speed, state.pressure)
+        best = truth.spark.best(state.speed, state.pressure)
+        timing = truth.spark.efficiency(spark, best)
+        state.exhaust = truth.spark.exhaust(spark, best)
         lean = max(0.0, 1.0 - max(0.0, state.mixture - 1.0) * 1.2) if state.mixture < 1.8 else 0.0
         friction = (14.0 + 0.0028 * state.speed) * truth.displacement / 2.0 * truth.stiffness(state.coolant)
         pumping = (self.barometer - min(state.pressure, self.barometer)) * truth.displacement / (4 * math.pi)
-        even = 1.0 + truth.spark.unevenness(spark, state.speed, state.pressure) * chance
+        even = 1.0 + truth.spark.unevenness(spark, best) * chance
         return INDICATED * per_cycle * timing * lean * even - friction - pumping

@@ -31,15 +31,17 @@ class Wideband:
 
     def step(self, time: float, mixture: float, airflow: float, dt: float) -> float:
         """The reading at `time` without noise, given what leaves the cylinders now."""
-        self._left.append(time)
-        self._mixture.append(mixture)
+        left, mixtures, at = self._left, self._mixture, self._at
+        left.append(time)
+        mixtures.append(mixture)
         arrives = time - self.d0 - self.k / max(airflow, 0.5)
-        while self._at + 1 < len(self._left) and self._left[self._at + 1] <= arrives:
-            self._at += 1
-        gas = self._mixture[self._at]
-        if self._at + 1 < len(self._left) and self._left[self._at] <= arrives:
-            span = self._left[self._at + 1] - self._left[self._at]
-            gas += (self._mixture[self._at + 1] - gas) * (arrives - self._left[self._at]) / span
+        last = len(left) - 1
+        while at < last and left[at + 1] <= arrives:
+            at += 1
+        self._at = at
+        gas = mixtures[at]
+        if at < last and left[at] <= arrives:
+            gas += (mixtures[at + 1] - gas) * (arrives - left[at]) / (left[at + 1] - left[at])
         gas = min(max(gas, self.rich_rail), self.lean_rail)
         self.reading += (gas - self.reading) * (1.0 - math.exp(-dt / self.lag))
         return self.lean_rail if time < self.warm_after else self.reading
