@@ -62,7 +62,7 @@ def test_trims_hold_what_the_table_gets_wrong():
 
 
 def test_a_cold_start_runs_rich_and_warms_up():
-    found = signals("mixed_road")
+    found = signals("mixed_road", 31)
     assert found["coolant_temperature"][0] == pytest.approx(62, abs=1)
     assert found["coolant_temperature"][-1] > 88
     assert found["after_start_active"].max() == 1

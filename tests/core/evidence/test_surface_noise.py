@@ -4,7 +4,11 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
+from uchiwa.core.evidence.kernels import read_only
+from uchiwa.core.evidence.surface_kernels import summed_autocorrelation
 from uchiwa.core.evidence.surface_noise import Followers, beyond_visits, noise_of, samples_worth_one
 
 
@@ -15,6 +19,32 @@ def lasting(rng, size, rho):
     for n in range(1, size):
         value[n] = rho * value[n - 1] + np.sqrt(1 - rho**2) * noise[n]
     return value
+
+
+@given(
+    seed=st.integers(0, 10_000), rho=st.floats(0.0, 0.98),
+    runs=st.lists(st.integers(1, 120), min_size=1, max_size=12), longest=st.integers(1, 150),
+)  # fmt: skip
+def test_autocorrelations_are_summed_as_they_are_defined(seed, rho, runs, longest):
+    """Pair by pair of samples that no break lies between, lag after lag."""
+    size = sum(runs)
+    residual = lasting(np.random.default_rng(seed), size, rho)
+    breaks = np.repeat(np.arange(len(runs)), runs)
+    variance = float(np.mean(residual**2))
+    expected, before = 0.0, 0.0
+    for lag in range(1, longest + 1):
+        pairs = [n for n in range(lag, size) if breaks[n] == breaks[n - lag]]
+        rho_of_lag = sum(residual[n] * residual[n - lag] for n in pairs) / max(len(pairs), 1) / variance
+        if lag % 2 == 1:
+            before = rho_of_lag
+            continue
+        if abs(before + rho_of_lag) < 1e-12:
+            return  # which side of nothing it lies on is a matter of rounding
+        if before + rho_of_lag <= 0 or len(pairs) < 30:
+            break
+        expected += before + rho_of_lag
+    told = summed_autocorrelation(read_only(residual), breaks, longest, variance)
+    assert told == pytest.approx(expected, rel=1e-9, abs=1e-12)
 
 
 @pytest.mark.parametrize("rho", [0.0, 0.5, 0.8, 0.95])

@@ -100,11 +100,19 @@ def counted(bx, fx, lx, ux, by, fy, ly, uy, nx, cells, x, y, value, shift, first
     return out
 
 
+@njit(cache=True, nogil=True, inline="always")
+def _nothing_gathered(cells):  # type: ignore[no-untyped-def]  # pragma: no cover
+    """Rows for cells without a sample; a loop, since numba takes seconds to compile what sets a column."""
+    out = np.zeros((cells, GATHERED))
+    for at in range(cells):
+        out[at, LOWEST], out[at, HIGHEST] = np.inf, -np.inf
+    return out
+
+
 @njit(cache=True, nogil=True)
 def gathered_nearest(bx, fx, lx, ux, by, fy, ly, uy, nx, cells, x, y, value, duration, breaks, shift, first, last):  # type: ignore[no-untyped-def]  # pragma: no cover
     """Everything a bin is asked for, samples counting in the nearest cell; shape (cells, GATHERED)."""
-    out = np.zeros((cells, GATHERED))
-    out[:, LOWEST], out[:, HIGHEST] = np.inf, -np.inf
+    out = _nothing_gathered(cells)
     before = -1
     if first > 0:
         before = above(by, fy, ly, uy, y[first - 1]) * nx + above(bx, fx, lx, ux, x[first - 1])
@@ -122,7 +130,8 @@ def gathered_nearest(bx, fx, lx, ux, by, fy, ly, uy, nx, cells, x, y, value, dur
         if cell != before or n == 0 or breaks[n] != breaks[n - 1]:
             row[VISITS] += 1.0
         before = cell
-    out[:, WEIGHT_SQUARED] = out[:, WEIGHT]
+    for at in range(cells):
+        out[at, WEIGHT_SQUARED] = out[at, WEIGHT]
     return out
 
 
@@ -138,8 +147,7 @@ def _weight_in(k, share, node):  # type: ignore[no-untyped-def]  # pragma: no co
 def gathered_weighted(px, bx, fx, lx, ux, py, by, fy, ly, uy, cells, x, y, value, duration, breaks, shift, first, last):  # type: ignore[no-untyped-def]  # pragma: no cover
     """Everything a bin is asked for, samples counting in the two or four breakpoints around; shape (cells, GATHERED)."""
     nx = px.size
-    out = np.zeros((cells, GATHERED))
-    out[:, LOWEST], out[:, HIGHEST] = np.inf, -np.inf
+    out = _nothing_gathered(cells)
     wi, wj, sx, sy = -2, -2, 0.0, 0.0
     if first > 0:
         wi, wj = above(bx, fx, lx, ux, x[first - 1]), above(by, fy, ly, uy, y[first - 1])
