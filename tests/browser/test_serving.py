@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import signal
+import socket
 import subprocess
 import sys
 import time
@@ -46,14 +47,15 @@ def test_a_process_that_was_just_starting_ends_with_its_parent(tmp_path):
     until(lambda: not Path(f"/proc/{gone.stdout.strip()}").exists(), 20)
 
 
-def test_a_taken_port_is_said(tmp_path, served):
-    port = served.rsplit(":", 1)[1]
-    done = subprocess.run(
-        [sys.executable, "-m", "uchiwa", "serve"],
-        env=os.environ | {"UCHIWA_HOME": str(tmp_path / "home"), "UCHIWA_PORT": port},
-        capture_output=True,
-        text=True,
-    )
+def test_a_taken_port_is_said(tmp_path):
+    with socket.create_server(("127.0.0.1", 0)) as listener:
+        port = listener.getsockname()[1]
+        done = subprocess.run(
+            [sys.executable, "-m", "uchiwa", "serve"],
+            env=os.environ | {"UCHIWA_HOME": str(tmp_path / "home"), "UCHIWA_PORT": str(port)},
+            capture_output=True,
+            text=True,
+        )
     assert done.returncode == 1
     assert done.stderr == f"Failed: port {port} is taken: stop what listens there, or set UCHIWA_PORT\n"
     assert not (tmp_path / "home").exists()
