@@ -111,22 +111,22 @@ node_modules/.package-lock.json: package-lock.json .venv/dev.stamp
 
 # The lists are whole and have hashes, so nothing is left to be resolved. uv takes a tenth of pip's time, but does not
 # read what pip is told of mirrors and certificates: where it cannot fetch, pip does.
-# The tests that packages bring along need not be compiled.
 define install
 	@($(PIP) -r requirements/install.txt && $(UV) --require-hashes -r requirements/$(1).txt && \
 	  $(UV) --no-build-isolation --editable .) || \
 	 ($(PIP) --require-hashes --no-compile -r requirements/$(1).txt && $(PIP) --no-build-isolation --editable .)
-	@$(BIN)/python -m compileall -qq -j 0 -x '/tests?/|/mypy|/pip/' .venv/lib || true
 endef
 PIP := $(BIN)/pip install --quiet --disable-pip-version-check --no-deps
 UV := $(BIN)/uv pip install --quiet --python $(BIN)/python --no-deps
 
+# What tests load is compiled by loading it once, before three processes would each compile it.
 .venv/compiled.stamp: tests/compiled.py uchiwa/core/evidence/kernels.py uchiwa/core/evidence/surface_kernels.py uchiwa/standin/family/loop.py
 	@$(BIN)/python -m tests.compiled
 	@touch $@
 
 .venv/run.stamp: requirements/install.txt requirements/run.txt pyproject.toml | .venv/bin/python
 	$(call install,run)
+	@$(BIN)/python -m compileall -qq -j 0 -x '/tests?/' .venv/lib || true
 	@touch $@
 
 .venv/dev.stamp: requirements/install.txt requirements/dev.txt requirements/run.txt pyproject.toml | .venv/bin/python

@@ -15,6 +15,7 @@ from playwright._impl._api_structures import SetCookieParam
 from playwright.sync_api import Browser, BrowserContext, ConsoleMessage, Page, expect
 
 from bench.browser import chromium
+from tests.browser.served_home import ServedHome
 from tests.ports import own
 from tests.store.conftest import Scene, scene  # noqa: F401
 from uchiwa.store import sessions
@@ -49,6 +50,22 @@ def served(database_home) -> Iterator[str]:
     finally:
         process.send_signal(signal.SIGINT)
         assert process.wait(30) == 0
+
+
+@pytest.fixture(scope="session")
+def killed_home(tmp_path_factory) -> Iterator[ServedHome]:
+    """One home for all that is started, killed and stopped; what is acknowledged is on the disk."""
+    found = ServedHome.of(tmp_path_factory.mktemp("killed"), web_processes=2, safe=True)
+    yield found
+    if found.process is not None and found.process.poll() is None:
+        found.end(signal.SIGINT)
+    assert found.left() == []
+
+
+@pytest.fixture
+def home(killed_home: ServedHome) -> ServedHome:
+    """The same, served and well."""
+    return killed_home.begun()
 
 
 @pytest.fixture(scope="session")

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
 import json
 import os
 import signal
@@ -11,7 +10,6 @@ import sys
 import time
 import urllib.error
 import urllib.request
-from collections.abc import Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -74,17 +72,6 @@ class ServedHome:
         assert self.process is not None
         self.process.send_signal(how)
         self.process.wait(120)  # a busy machine takes its time
-
-    @contextlib.contextmanager
-    def serving(self, how: signal.Signals = signal.SIGINT) -> Iterator[subprocess.Popen[bytes]]:
-        """Serve until the block is left; then ask it to stop and wait."""
-        process = self.start()
-        try:
-            self.wait_for(WELL)
-            yield process
-        finally:
-            process.send_signal(how)
-            process.wait(120)  # a busy machine takes its time
 
     def wait_for(self, wanted: dict[str, str], seconds: float = 60) -> None:
         """Until /healthz says what is wanted."""

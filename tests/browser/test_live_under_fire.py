@@ -11,7 +11,6 @@ from collections.abc import Callable
 
 import pytest
 
-from tests.browser.served_home import ServedHome
 from uchiwa.standin.fleet import car_named
 from uchiwa.standin.live import LiveCar
 from uchiwa.standin.live_drive import LiveDrive
@@ -45,35 +44,32 @@ def well_linked(car: LiveCar) -> bool:
     return car.link.linked and not (car.cuts and car.cuts[0][0] - at < SPEED)
 
 
-def test_nothing_that_was_recorded_is_lost(tmp_path):
+def test_nothing_that_was_recorded_is_lost(home, tmp_path):
     """Two cars at once, one over a WebSocket, one over plain HTTP."""
-    served = ServedHome.of(tmp_path, web_processes=2, safe=True)  # what is acknowledged must be on the disk
     over = threading.Event()
-    with served.serving():
-        tokens = served.step("live_under_fire", "make")
-        cars = {
-            job: driving(f"{served.address}/c/{token}", 4 + number, over, plain=bool(number))
-            for number, (job, token) in enumerate(tokens.items())
-        }
-        by_socket = next(car for car, _ in cars.values() if not car.link.plain)
-        began = time.monotonic()
-        for at, what in ((3.5, "web"), (7, "database"), (12, "web")):
-            time.sleep(max(0.0, at - (time.monotonic() - began)))
-            wait_until(lambda: well_linked(by_socket))
-            for pid in served.those(what):
-                os.kill(pid, signal.SIGKILL)
-            if what == "web":
-                wait_until(lambda: not by_socket.link.linked)
-        wait_until(lambda: by_socket.link.linked and not any(car.cuts for car, _ in cars.values()))
-        over.set()
-        for job, (car, thread) in cars.items():
-            thread.join(150)
-            assert not thread.is_alive()
-            assert car.outcome.refused == ""
-            assert car.outcome.kept
-            assert car.outcome.breaks >= 5
-            rows = tmp_path / "rows.json"
-            rows.write_text(json.dumps(car.outcome.rows))
-            found = served.step("live_under_fire", "wait", int(job), str(rows))
-            assert found == {"same": True, "rows": len(car.outcome.rows), "channels": len(car.drive.channels)}
-    assert served.left() == []
+    tokens = home.step("live_under_fire", "make")
+    cars = {
+        job: driving(f"{home.address}/c/{token}", 4 + number, over, plain=bool(number))
+        for number, (job, token) in enumerate(tokens.items())
+    }
+    by_socket = next(car for car, _ in cars.values() if not car.link.plain)
+    began = time.monotonic()
+    for at, what in ((3.5, "web"), (7, "database"), (12, "web")):
+        time.sleep(max(0.0, at - (time.monotonic() - began)))
+        wait_until(lambda: well_linked(by_socket))
+        for pid in home.those(what):
+            os.kill(pid, signal.SIGKILL)
+        if what == "web":
+            wait_until(lambda: not by_socket.link.linked)
+    wait_until(lambda: by_socket.link.linked and not any(car.cuts for car, _ in cars.values()))
+    over.set()
+    for job, (car, thread) in cars.items():
+        thread.join(150)
+        assert not thread.is_alive()
+        assert car.outcome.refused == ""
+        assert car.outcome.kept
+        assert car.outcome.breaks >= 5
+        rows = tmp_path / "rows.json"
+        rows.write_text(json.dumps(car.outcome.rows))
+        found = home.step("live_under_fire", "wait", int(job), str(rows))
+        assert found == {"same": True, "rows": len(car.outcome.rows), "channels": len(car.drive.channels)}

@@ -8,31 +8,14 @@ import socket
 import subprocess
 import sys
 import time
-from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
 
 from tests.browser.conftest import until
-from tests.browser.served_home import WELL, ServedHome
+from tests.browser.served_home import WELL
 
 pytestmark = pytest.mark.browser
-
-
-@pytest.fixture(scope="module")
-def one_home(tmp_path_factory) -> Iterator[ServedHome]:
-    """One for all that is started, killed and stopped here."""
-    found = ServedHome.of(tmp_path_factory.mktemp("served"), web_processes=2, safe=True)
-    yield found
-    if found.process is not None and found.process.poll() is None:
-        found.end(signal.SIGINT)
-    assert found.left() == []
-
-
-@pytest.fixture
-def home(one_home: ServedHome) -> ServedHome:
-    """The same, served and well."""
-    return one_home.begun()
 
 
 def test_a_process_that_was_just_starting_ends_with_its_parent(tmp_path):
@@ -70,7 +53,7 @@ def test_a_kill_in_the_middle_of_an_import_loses_nothing(home):
         home.wait_for(WELL)
 
 
-def test_killed_web_processes_are_missed_at_once_and_all_end_with_the_one_that_serves(home):
+def test_killed_web_processes_are_missed_at_once_and_so_is_the_one_they_come_from(home):
     """Also right after they were asked for a sign of life, when the answer would be waited for."""
     web = home.those("web")
     assert len(web) == 2
@@ -85,17 +68,14 @@ def test_killed_web_processes_are_missed_at_once_and_all_end_with_the_one_that_s
     os.kill(loaded, signal.SIGKILL)  # without it nobody would learn of the others' end: all are begun anew
     until(lambda: before.isdisjoint(home.those("web") + home.those("worker")), 60)
     home.wait_for(WELL, 60)
-    home.end(signal.SIGKILL)
-    until(lambda: not home.those("worker") and not home.those("web"), 30)
-    assert home.stop_database() == "The database is stopped.\n"
-    assert home.left(40) == []
 
 
 def test_an_import_goes_on_after_all_was_killed_and_stopping_leaves_nothing_running(home):
     """The stop is asked for as systemd does; the other tests of served homes stop theirs as Ctrl-C does."""
     log = home.step("import_under_fire", "make", "second")
     home.end(signal.SIGKILL)
-    home.stop_database()
+    until(lambda: not home.those("worker") and not home.those("web"), 30)
+    assert home.stop_database() == "The database is stopped.\n"
     assert home.left(40) == []
     home.begun()
     assert home.step("import_under_fire", "wait", log)["same"]
