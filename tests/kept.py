@@ -2,14 +2,11 @@
 
 from __future__ import annotations
 
-import inspect
 import os
 import tempfile
 from collections.abc import Callable
-from dataclasses import replace
 from functools import wraps
 from pathlib import Path
-from types import MappingProxyType
 from typing import Any
 
 from uchiwa.core.logs.log import Log
@@ -28,21 +25,14 @@ def once(name: str, make: Callable[[], Any]) -> Any:
 
 
 def keep_drives() -> None:
-    """From now on a drive that was simulated before, by the same sources from the same arguments, is taken from disk.
-
-    The mark of a revision is all that makes some of them differ, and is written in afterwards.
-    """
+    """From now on a drive that was simulated before, by the same sources from the same arguments, is taken from disk."""
     simulate = simulation.simulate
     if hasattr(simulate, "__wrapped__"):
         return
     keeper = keeping(simulate, LASTING)
-    form = inspect.signature(simulate)
 
     @wraps(simulate)
     def simulated(*args: Any, **named: Any) -> Log:
-        asked = form.bind(*args, **named).arguments
-        mark = asked.pop("revision", None) or asked["calibration"].id
-        log = keeper(**asked)
-        return replace(log, notes=MappingProxyType({**log.notes, "revision": mark}))
+        return keeper(*args, **named)
 
     simulation.simulate = simulated

@@ -60,7 +60,7 @@ def test_a_cold_car_idles_steadily_and_runs_right_after_one_round(page: Page, sc
     job = take_on(scene, car)
     path = f"/jobs/{job.id}/rounds/1"
     before: list[Log] = []
-    for drive, seed in (("cold_morning", 3), ("in_gear_warm_up", 4)):
+    for drive, seed in (("cold_morning", 101), ("in_gear_warm_up", 102)):
         log = simulation.simulate(car, car.base(), drive, seed)
         before.append(log)
         upload(page, path, f"{drive}.csv", car.logger.write(log))

@@ -24,7 +24,7 @@ def rms(calibration, driven) -> float:
 @pytest.mark.parametrize("estimator", ["nearest", "weighted"] if FULL else ["weighted"])
 def test_error_falls_to_under_half_in_one_round_and_stays_small(estimator):
     print(f"\n{estimator}: RMS VE error against the truth, %, cells with at least 2 s")
-    for seed in range(31, 31 + seeds(1, 10)):
+    for seed in range(21, 21 + seeds(1, 10)):
         calibration, found = CAR.base(), []
         for number in range(3):
             log = simulate(CAR, calibration, "mixed_road", seed + number)

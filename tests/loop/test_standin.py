@@ -2,14 +2,21 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+from functools import wraps
+from types import MappingProxyType
+
 import numpy as np
 import pytest
 
 from uchiwa.core.errors import BadInput
+from uchiwa.core.logs.log import Log
+from uchiwa.core.tables.interchange import calibration_json
 from uchiwa.standin.cars import CARS
 from uchiwa.standin.drives import DRIVES
 from uchiwa.standin.engine import orifice_flow
 from uchiwa.standin.fleet import car_named
+from uchiwa.standin.kept_drives import keeping
 from uchiwa.standin.logger import write_delimited
 from uchiwa.standin.simulate import simulate
 from uchiwa.standin.wideband import Wideband
@@ -19,6 +26,31 @@ CAR = CARS["corvid-pike"]
 
 def signals(drive, seed=3):
     return {key: one.values for key, one in simulate(CAR, CAR.base(), drive, seed).quantities.items()}
+
+
+def test_a_kept_drive_is_that_of_the_same_arguments_under_its_own_mark(tmp_path):
+    asked = []
+
+    @wraps(simulate)
+    def counted(car, calibration, drive_name, seed, **_):
+        asked.append(seed)
+        return Log(f"{drive_name}.csv", (), MappingProxyType({"revision": "any", "drive": drive_name}))
+
+    kept = keeping(counted, tmp_path)
+    base = CAR.base()
+    there_and_back = calibration_json.loads(calibration_json.dumps(base))
+    marks = [
+        kept(CAR, base, "warm_idle", 1).notes["revision"],
+        kept(CAR, there_and_back, "warm_idle", seed=1, revision="revision 7").notes["revision"],
+        kept(CAR, base, "warm_idle", 1, revision="revision 8").notes["revision"],
+    ]
+    assert marks == [base.id, "revision 7", "revision 8"]
+    assert asked == [1]
+    richer = base.with_table(replace(base.table("ve_main"), values=base.table("ve_main").values * 1.01))
+    kept(CAR, richer, "warm_idle", 1)
+    kept(CAR, base, "warm_idle", 2)
+    kept(replace(CAR, knock_channels=True), base, "warm_idle", 1)
+    assert asked == [1, 1, 2, 1]
 
 
 def test_the_same_seed_gives_the_same_log_and_another_does_not():
@@ -54,7 +86,7 @@ def test_overrun_cuts_the_fuel_and_the_sensor_goes_to_its_rail():
 
 
 def test_trims_hold_what_the_table_gets_wrong():
-    found = signals("steady_cruise")
+    found = signals("steady_cruise", 11)
     closed = found["loop_state"] > 0
     error = (1 + found["short_term_trim"] / 100) * (1 + found["long_term_trim"] / 100)
     assert error[closed].max() > 1.06
@@ -62,7 +94,7 @@ def test_trims_hold_what_the_table_gets_wrong():
 
 
 def test_a_cold_start_runs_rich_and_warms_up():
-    found = signals("mixed_road", 31)
+    found = signals("mixed_road", 21)
     assert found["coolant_temperature"][0] == pytest.approx(62, abs=1)
     assert found["coolant_temperature"][-1] > 88
     assert found["after_start_active"].max() == 1

@@ -12,7 +12,7 @@ import pytest
 
 from tests.store.conftest import log_text
 from uchiwa.core.logs.recognition.knowledge import Assignment, channel_key
-from uchiwa.services import importing
+from uchiwa.services import importing, summaries
 from uchiwa.standin.cars import pike_base
 from uchiwa.store import accounts, import_results, jobs, leases, levels, log_states, untold, uploads, worker_beats
 from uchiwa.store.clock import now
@@ -334,3 +334,20 @@ def test_a_full_disk_costs_a_file_no_try_and_is_tried_again_later(scene):
         assert at_work.running == [], "it waits a little first"
     assert has_no_room(pymysql.err.OperationalError(1114, "The table is full"))
     assert not has_no_room(pymysql.err.OperationalError(1146, "no such table"))
+
+
+def test_a_round_that_goes_while_it_is_told_of_is_told_of_no_more(scene, monkeypatch):
+    log, _ = scene.receive(log_text())
+    importing.import_log(log.id)
+    look = summaries.summary_of
+
+    def look_and_lose(job, round_):
+        found = look(job, round_)
+        jobs.drop(job)
+        return found
+
+    monkeypatch.setattr(summaries, "summary_of", look_and_lose)
+    summaries.tell(scene.round.id)
+    with unit_of_work():
+        assert Round.get_or_none(Round.id == scene.round.id) is None
+    summaries.tell(scene.round.id)

@@ -19,7 +19,7 @@ from uchiwa.store.models import LogFile
 def mislabelled() -> str:
     """A drive whose intake pressure is in psi and labelled kPa."""
     car = car_named("corvid-pike")
-    log = changed(simulate(car, car.base(), "mixed_road", 31), manifold_pressure=lambda _t, v, _s: v / 6.894757)
+    log = changed(simulate(car, car.base(), "mixed_road", 21), manifold_pressure=lambda _t, v, _s: v / 6.894757)
     return write_delimited(log)
 
 

@@ -22,14 +22,20 @@ _DATA_OF_A_POLICY = {"without", "also", "where", "in_use", "settle_s", "use_trim
 
 @run_again
 def tell(round_id: int) -> None:
-    """Tell what a round's logs show, computed while nobody waits for it, and kept if they are still the same."""
+    """Tell what a round's logs show, computed while nobody waits for it, and kept if they are still the same.
+
+    Of a round that is gone, with its job, there is nothing to tell.
+    """
     for _ in range(_TRIES):
         with unit_of_work():
-            round_ = Round.get_by_id(round_id)
+            round_ = Round.get_or_none(Round.id == round_id)
+            if round_ is None:
+                return
             job = Job.get_by_id(round_.job_id)
             seen, found = _rests_on(job, round_), summary_of(job, round_)
         with unit_of_work():
-            lock_job(job.id)
+            if not lock_job(job.id):
+                return
             if _rests_on(job, Round.get_by_id(round_id)) == seen:
                 keep(round_, found)
                 return

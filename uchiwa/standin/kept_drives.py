@@ -5,6 +5,7 @@ from __future__ import annotations
 import ast
 import fcntl
 import hashlib
+import inspect
 import io
 import os
 import pickle
@@ -18,6 +19,8 @@ import numpy as np
 from pydantic import BaseModel
 
 from uchiwa.core.logs.log import Log
+from uchiwa.core.tables.interchange import calibration_json
+from uchiwa.core.tables.table import Calibration
 from uchiwa.standin import simulate as simulation
 
 _HERE = Path(__file__).parents[2]
@@ -79,6 +82,8 @@ class _Telling(pickle.Pickler):
             return tuple, ([obj.__module__, obj.__qualname__, code.co_code, _constants(code), obj.__defaults__, held],)
         if isinstance(obj, BaseModel):
             return str, (obj.model_dump_json(),)
+        if isinstance(obj, Calibration):
+            return str, (calibration_json.dumps(obj),)
         if isinstance(obj, MappingProxyType):
             return dict, (dict(obj),)
         return NotImplemented
@@ -95,14 +100,20 @@ def _told(*asked: Any) -> str:
 
 
 def keeping(simulate: Callable[..., Log], folder: Path) -> Callable[..., Log]:
-    """`simulate` with its drives kept in a folder, by what they follow from: arguments and sources."""
+    """`simulate` with its drives kept in a folder, by what they follow from: arguments and sources.
+
+    The mark of a revision is all that makes some of them differ; it is written in afterwards.
+    """
+    form = inspect.signature(simulate)
 
     def simulated(*args: Any, **named: Any) -> Log:
         of_sources = folder / _sources()
         if not of_sources.exists():
             _forget(folder)
-        found = kept(of_sources, _told(args, sorted(named.items())), lambda: _plain(simulate(*args, **named)))
-        return Log(found[0], found[1], MappingProxyType(found[2]))
+        asked = form.bind(*args, **named).arguments
+        mark = asked.pop("revision", None) or asked["calibration"].id
+        name, rasters, notes = kept(of_sources, _told(sorted(asked.items())), lambda: _plain(simulate(**asked)))
+        return Log(name, rasters, MappingProxyType({**notes, "revision": mark}))
 
     return simulated
 
