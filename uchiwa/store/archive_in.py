@@ -23,26 +23,12 @@ from uchiwa.store import calibrations, events, images, jobs, uploads
 from uchiwa.store.archive_checks import check_description
 from uchiwa.store.archive_report import clean_report
 from uchiwa.store.memory import scope_of
-from uchiwa.store.models import (
-    Answer,
-    Car,
-    ChannelMemory,
-    ControllerImage,
-    Draft,
-    Event,
-    Job,
-    KnockDecision,
-    LogFile,
-    LogNote,
-    Message,
-    PullNote,
-    Revision,
-    RevisionImage,
-    Round,
-    StoredCalibration,
-    User,
-    blob,
-)
+from uchiwa.store.models.calibrations import ControllerImage, Draft, Event, Revision, RevisionImage, StoredCalibration
+from uchiwa.store.models.fields import blob
+from uchiwa.store.models.jobs import Car, Job, Message, Round
+from uchiwa.store.models.logs import ChannelMemory, LogFile, LogNote, PullNote
+from uchiwa.store.models.people import User
+from uchiwa.store.models.review import Answer, KnockDecision
 
 LARGEST = 2**30
 

@@ -13,26 +13,11 @@ from typing import IO, Any, TypeVar
 from uchiwa.core.tables.image.files import FORMATS, image_format
 from uchiwa.store import archive_format as form
 from uchiwa.store import images, jobs, log_states, uploads
-from uchiwa.store.models import (
-    Answer,
-    Car,
-    ChannelMemory,
-    ControllerImage,
-    Customer,
-    Draft,
-    Event,
-    Job,
-    KnockDecision,
-    LogFile,
-    LogNote,
-    Message,
-    PullNote,
-    Revision,
-    RevisionImage,
-    Round,
-    StoredCalibration,
-    User,
-)
+from uchiwa.store.models.calibrations import ControllerImage, Draft, Event, Revision, RevisionImage, StoredCalibration
+from uchiwa.store.models.jobs import Car, Customer, Job, Message, Round
+from uchiwa.store.models.logs import ChannelMemory, LogFile, LogNote, PullNote
+from uchiwa.store.models.people import User
+from uchiwa.store.models.review import Answer, KnockDecision
 
 _README = """This is a whole job, exported from Uchiwa. Everything is in open formats:
 
