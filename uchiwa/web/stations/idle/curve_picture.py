@@ -15,7 +15,7 @@ from uchiwa.core.tables.table import Table
 from uchiwa.web.grid.grid import bar
 from uchiwa.web.svg.scale import Scale, Tick, broken_path, polyline, spread_out
 
-WIDTH, HEIGHT = 820.0, 330.0
+WIDTH, HEIGHT = 820.0, 288.0
 LEFT, RIGHT, TOP, BOTTOM = 52.0, 796.0, 14.0, 34.0
 _SPARE, _LEAST_APART = 0.06, 34.0
 

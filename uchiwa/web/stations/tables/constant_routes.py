@@ -31,6 +31,7 @@ def constants_page(request: Request, user: Person, page: RoundPage) -> Response:
         user,
         page=page,
         rows=[(one, old.get(one.id)) for one in content.constants],
+        with_roles=any(one.role not in ("", one.id) for one in content.constants),
         groups=listed(content, base),
         frozen=frozen,
         version=draft.version,
