@@ -114,7 +114,8 @@ node_modules/.package-lock.json: package-lock.json .venv/dev.stamp
 define install
 	@($(PIP) -r requirements/install.txt && $(UV) --require-hashes -r requirements/$(1).txt && \
 	  $(UV) --no-build-isolation --editable .) || \
-	 ($(PIP) --require-hashes --no-compile -r requirements/$(1).txt && $(PIP) --no-build-isolation --editable .)
+	 (echo "uv could not fetch the packages; pip does, which takes a minute" && \
+	  $(PIP) --require-hashes --no-compile -r requirements/$(1).txt && $(PIP) --no-build-isolation --editable .)
 endef
 PIP := $(BIN)/pip install --quiet --disable-pip-version-check --no-deps
 UV := $(BIN)/uv pip install --quiet --python $(BIN)/python --no-deps

@@ -76,7 +76,7 @@ class _Log:
     """What `kernels.delayed_sums` wants of one log: its samples, and its reading with width and longest gap."""
 
     samples: tuple[FloatArray, FloatArray, FloatArray, FloatArray, IntArray, IntArray]
-    reading: tuple[FloatArray, FloatArray, FloatArray, float, float]
+    reading: tuple[FloatArray, FloatArray, FloatArray, FloatArray, float, float]
 
 
 def _thinned(parts: list[DelaySamples], cells: int) -> _Thinned:
@@ -87,7 +87,10 @@ def _thinned(parts: list[DelaySamples], cells: int) -> _Thinned:
         finite = np.isfinite(part.reading)
         time, read = part.time[finite], part.reading[finite]
         period = own_period(time)
-        integral = np.concatenate(([0.0], np.cumsum(np.diff(time) * (read[1:] + read[:-1]) / 2)))
+        apart = np.diff(time)
+        with np.errstate(divide="ignore", invalid="ignore"):
+            slope = np.diff(read) / apart
+        integral = np.concatenate(([0.0], np.cumsum(apart * (read[1:] + read[:-1]) / 2)))
         at = np.flatnonzero(part.cell >= 0)[::step]
         number = stretches_of(part.time, first)
         first = int(number[-1]) + 1 if number.size else first
@@ -96,7 +99,7 @@ def _thinned(parts: list[DelaySamples], cells: int) -> _Thinned:
         logs.append(
             _Log(
                 (part.time[at], flow, part.rest[at], ahead, part.cell[at], number[at]),
-                (time, read, integral, max(_MEAN_STEPS * period, _MEAN_S), bridgeable(period)),
+                (time, read, slope, integral, max(_MEAN_STEPS * period, _MEAN_S), bridgeable(period)),
             )
         )
     return _Thinned(logs, first, cells)

@@ -197,34 +197,29 @@ def followers(bx, fx, lx, ux, by, fy, ly, uy, nx, mean, x, y, value, breaks, fir
 
 
 @njit(cache=True, nogil=True, inline="always")
-def _integral_at(t, time, read, integral, p):  # type: ignore[no-untyped-def]  # pragma: no cover
-    """Integral of a reading, joined by straight lines, up to t; `p` is a place to begin the search at."""
-    while p > 0 and time[p] > t:
-        p -= 1
-    while p < time.size - 2 and time[p + 1] <= t:
-        p += 1
+def _integral_at(t, p, time, read, slope, integral):  # type: ignore[no-untyped-def]  # pragma: no cover
+    """Integral of a reading up to t, from its value and slope at `p` before t."""
     step = t - time[p]
-    slope = (read[p + 1] - read[p]) / (time[p + 1] - time[p])
-    return integral[p] + step * (read[p] + 0.5 * slope * step)
+    return integral[p] + step * (read[p] + 0.5 * slope[p] * step)
 
 
 @njit(cache=True, nogil=True, inline="always")
-def _add_pair(row, v, f):  # type: ignore[no-untyped-def]  # pragma: no cover
-    """Number, sums, squares and product of a pair of values, added to a row of six."""
-    row[0] += 1.0
-    row[1] += v
-    row[2] += v * v
-    row[3] += f
-    row[4] += f * f
-    row[5] += v * f
+def _add_pair(out, i, j, v, f):  # type: ignore[no-untyped-def]  # pragma: no cover
+    """Number, sums, squares and product of a pair of values, added to the six of a stretch and cell."""
+    out[i, j, 0] += 1.0
+    out[i, j, 1] += v
+    out[i, j, 2] += v * v
+    out[i, j, 3] += f
+    out[i, j, 4] += f * f
+    out[i, j, 5] += v * f
 
 
 @njit(cache=True, nogil=True)
-def delayed_sums(time, flow, rest, ahead, cell, stretch, read_time, read, integral, width, longest, d0, k, out):  # type: ignore[no-untyped-def]  # pragma: no cover
+def delayed_sums(time, flow, rest, ahead, cell, stretch, read_time, read, slope, integral, width, longest, d0, k, out):  # type: ignore[no-untyped-def]  # pragma: no cover
     """Add samples to n, Σv, Σv², Σf, Σf², Σvf of their stretch and cell; `out` has shape (stretches, cells, 6).
 
     v is the logarithm of the reading that belongs to the combustion at `time`, a mean over `width` seconds, times `rest`;
-    f is `ahead`.
+    f is `ahead`. The reading is joined by straight lines of a `slope` each; `integral` is what lies before each.
     """
     p, half, latest = 0, width / 2.0, -np.inf
     count = read_time.size
@@ -241,19 +236,24 @@ def delayed_sums(time, flow, rest, ahead, cell, stretch, read_time, read, integr
             p += 1
         if read_time[p + 1] - read_time[p] > longest:
             continue
-        high = _integral_at(latest + half, read_time, read, integral, p)
-        low = _integral_at(latest - half, read_time, read, integral, p)
+        before, after = p, p
+        while before > 0 and read_time[before] > latest - half:
+            before -= 1
+        while after < count - 2 and read_time[after + 1] <= latest + half:
+            after += 1
+        high = _integral_at(latest + half, after, read_time, read, slope, integral)
+        low = _integral_at(latest - half, before, read_time, read, slope, integral)
         mean = (high - low) / width * rest[n]
         if not (mean > 0.0 and mean < 1e6):
             continue
-        _add_pair(out[stretch[n], cell[n]], math.log(mean), ahead[n])
+        _add_pair(out, stretch[n], cell[n], math.log(mean), ahead[n])
 
 
 @njit(cache=True, nogil=True)
 def stretch_sums(value, signal, cell, stretch, out):  # type: ignore[no-untyped-def]  # pragma: no cover
     """The same of values that need no delay."""
     for n in range(value.size):
-        _add_pair(out[stretch[n], cell[n]], value[n], signal[n])
+        _add_pair(out, stretch[n], cell[n], value[n], signal[n])
 
 
 @njit(cache=True, nogil=True)
