@@ -32,7 +32,7 @@ to-run:
 	@$(MAKE) --no-print-directory -j 2 packages-run .venv/run.stamp
 
 to-test:
-	@$(MAKE) --no-print-directory -j 2 packages-test .venv/dev.stamp node_modules/.package-lock.json
+	@$(MAKE) --no-print-directory -j 2 packages-test .venv/dev.stamp
 
 packages-run:
 	@setup/system-packages run
@@ -55,7 +55,7 @@ coverage: to-test
 	$(BIN)/coverage report --include="uchiwa/core/*" --format=total --fail-under=90
 
 # Types take as long as all the rest together, so that is done beside them.
-lint: .venv/dev.stamp node_modules/.package-lock.json
+lint: .venv/dev.stamp
 	@$(MAKE) --no-print-directory -j 2 --output-sync=target lint-types lint-quick lint-rest
 
 lint-types:
@@ -65,7 +65,7 @@ lint-quick:
 	$(BIN)/ruff check .
 	$(BIN)/ruff format --check .
 
-lint-rest:
+lint-rest: node_modules/.package-lock.json
 	$(BIN)/lint-imports
 	node_modules/.bin/biome check
 	$(BIN)/node --test "tests/js/*.test.js"
