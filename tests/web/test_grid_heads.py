@@ -12,5 +12,5 @@ def test_states_and_units_are_words_in_the_heads_of_a_table():
     table = Table("t", "T", "idle_airflow", "g/s", coolant, gears, frozen([[4.0, 3.0], [5.0, 4.0]]), 0, 50, 2)
     grid = as_grid(table, drawn(table, table, None, (), Showing.VALUE))
     assert grid.corner == "°C"
-    assert grid.columns == ("-20", "20")
+    assert grid.columns == ("−20", "20")
     assert [head for head, _ in grid.rows] == ["in gear", "neutral"]

@@ -135,7 +135,7 @@ def with_heads(grid: Grid, seen: Table) -> Grid:
         tuple(point_words(seen.y, at) for at in range(seen.y.size)) if seen.y is not None else (unit_words(seen.unit),)
     )
     rows = tuple((head, cells) for head, (_, cells) in zip(reversed(heads), grid.rows, strict=True))
-    return Grid(corner(seen), tuple(f"{point:.5g}" for point in seen.x.breakpoints), rows)
+    return Grid(corner(seen), points(seen.x, 5), rows)
 
 
 def _words(table: Table, i: int, j: int, text: str) -> str:

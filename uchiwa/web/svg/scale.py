@@ -72,11 +72,11 @@ class Scale:
 
 
 def spread_out(places: FloatArray, texts: Sequence[str], least: float) -> tuple[Tick, ...]:
-    """Labels that do not touch: each at least `least` px from the one before; others are left out."""
+    """Numbers that do not touch: each at least `least` px from the one before, others left out; with a true minus."""
     shown: list[Tick] = []
     for place, text in zip(places.tolist(), texts, strict=True):
         if not shown or place - shown[-1].at >= least:
-            shown.append(Tick(round(place, 1), text))
+            shown.append(Tick(round(place, 1), text.replace("-", "−")))
     return tuple(shown)
 
 

@@ -23,7 +23,7 @@ def point_words(axis: Axis, at: int, digits: int = 4) -> str:
     """A breakpoint as it stands at the head of a row: its number, or the state that it stands for."""
     words = _STATES.get(axis.quantity)
     point = float(axis.breakpoints[at])
-    return words[int(point > 0.5)] if words is not None and point in (0.0, 1.0) else f"{point:.{digits}g}"
+    return words[int(point > 0.5)] if words is not None and point in (0.0, 1.0) else _number(point, digits)
 
 
 def row_name(axis: Axis, at: int) -> str:
@@ -32,4 +32,8 @@ def row_name(axis: Axis, at: int) -> str:
 
 
 def _point(axis: Axis, at: int, digits: int) -> str:
-    return f"{axis.breakpoints[at]:.{digits}g} {unit_words(axis.unit)}".rstrip()
+    return f"{_number(axis.breakpoints.item(at), digits)} {unit_words(axis.unit)}".rstrip()
+
+
+def _number(point: float, digits: int) -> str:
+    return f"{point:.{digits}g}".replace("-", "−")

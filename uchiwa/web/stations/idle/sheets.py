@@ -19,6 +19,7 @@ from uchiwa.core.proposals.warm_up.evidence import TITLES as WARM_TITLES
 from uchiwa.core.proposals.warm_up.policy import WarmUpPolicy
 from uchiwa.core.proposals.warm_up.report import report as warm_report
 from uchiwa.core.quantities.units import convert
+from uchiwa.core.viewing.ticks import number_text
 from uchiwa.services.idle import (
     AS_IDLE,
     AS_WARM_UP,
@@ -190,7 +191,7 @@ def _cold_target(found: WarmUpWork) -> dict[str, Any] | None:
     if table is None:
         return None
     offsets = convert(table.grid[0], table.unit, "1")
-    return {"table": table, "points": [f"{one:g}" for one in table.x.breakpoints], "offsets": [f"{one:+.3f}".replace("-", "−") if one else "0" for one in offsets]}  # fmt: skip
+    return {"table": table, "points": [number_text(one) for one in table.x.breakpoints.tolist()], "offsets": [f"{one:+.3f}".replace("-", "−") if one else "0" for one in offsets]}  # fmt: skip
 
 
 def _warm_moments(found: WarmUpWork, i: int, _j: int) -> Moments:
