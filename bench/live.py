@@ -229,6 +229,12 @@ def main(seconds: float = SECONDS) -> None:
             process.wait(60)
 
 
+WATCHED = [
+    "engine_speed", "throttle_position", "manifold_pressure", "lambda_measured", "lambda_target", "short_term_trim", "long_term_trim",
+]  # fmt: skip
+"""What each watcher has on the screen."""
+
+
 def measured(address: str, home: str, seconds: float) -> None:
     """Both sessions, first alone and then watched."""
     with unit_of_work():
@@ -252,15 +258,6 @@ def measured(address: str, home: str, seconds: float) -> None:
     with unit_of_work():
         sessions = [live_sessions.running_of(Job.get_by_id(job.id)) for job in cars]
     memory = megabytes(home)
-    keys = [
-        "engine_speed",
-        "throttle_position",
-        "manifold_pressure",
-        "lambda_measured",
-        "lambda_target",
-        "short_term_trim",
-        "long_term_trim",
-    ]
     paths = [f"/jobs/{job.id}/rounds/1/live/{one.id}/watching" for job, one in zip(cars, sessions, strict=True)]
     with chromium() as browser:
         context = browser.new_context(viewport={"width": 1280, "height": 800}, base_url=address)
@@ -268,12 +265,14 @@ def measured(address: str, home: str, seconds: float) -> None:
         page = context.new_page()
         page.goto(f"/jobs/{cars[0].id}/rounds/1/live")
         page.evaluate(LISTEN)
-        watchers = [Watcher(address, path, cookie, sender, keys) for path, sender in zip(paths, senders, strict=True)]
+        watchers = [
+            Watcher(address, path, cookie, sender, WATCHED) for path, sender in zip(paths, senders, strict=True)
+        ]
         for one in watchers:
             one.start()
         time.sleep(3)
         watched = spent(home, seconds - 8)
-        further = [Watcher(address, paths[0], cookie, senders[0], keys) for _ in range(3)]
+        further = [Watcher(address, paths[0], cookie, senders[0], WATCHED) for _ in range(3)]
         for one in further:
             one.start()
         time.sleep(3)

@@ -12,7 +12,8 @@ import pytest
 from starlette.testclient import TestClient, WebSocketTestSession
 
 from tests.store.conftest import Scene, scene  # noqa: F401
-from uchiwa.store import sessions
+from uchiwa.store import briefs, links, sessions
+from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import User
 from uchiwa.web.app import create_app
 from uchiwa.web.requests.browser import COOKIE, Browser
@@ -67,3 +68,24 @@ def client(visitor: Client, scene: Scene) -> Client:  # noqa: F811
     """The tuner, signed in."""
     visitor.be_signed_in(scene.user)
     return visitor
+
+
+@pytest.fixture
+def path(scene: Scene) -> str:  # noqa: F811
+    """Of the scene's first round."""
+    return f"/jobs/{scene.job.id}/rounds/1"
+
+
+@pytest.fixture
+def link(scene: Scene) -> str:  # noqa: F811
+    """A customer's link to the scene's job, whose brief was sent."""
+    with unit_of_work():
+        briefs.keep(scene.round, briefs.standard(scene.job, scene.round))
+        return f"/c/{links.make(scene.job)}"
+
+
+@pytest.fixture
+def driver(clean_database) -> Iterator[Client]:
+    """Somebody with the link and nothing else."""
+    with Client(create_app("test-key"), raise_server_exceptions=False) as client:
+        yield client

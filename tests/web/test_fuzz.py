@@ -8,7 +8,7 @@ from typing import Any
 
 import pytest
 
-from bench.fuzz import Fuzzer, mutated, routes, scene_of
+from bench.fuzzer import Fuzzer, mutated, routes, scene_of
 from tests.seeds import seeds
 from tests.store.conftest import sweep
 from uchiwa.store.database import unit_of_work
@@ -35,7 +35,7 @@ class InProcess(Fuzzer):
 
 @pytest.mark.parametrize("seed", [1, 2][: seeds(1, 2)])
 def test_no_request_fails_at_our_side(client, scene, seed, monkeypatch):
-    monkeypatch.setattr("bench.fuzz.wait_for_imports", sweep)
+    monkeypatch.setattr("bench.fuzzer.wait_for_imports", sweep)
     fuzzer = InProcess(client, seed, scene_of(scene.user))
     for _ in range(COUNT):
         fuzzer.request()

@@ -16,7 +16,7 @@ import pytest
 import uvicorn
 from starlette.testclient import TestClient
 
-from bench.fuzz import routes
+from bench.fuzzer import routes
 from tests.store.conftest import log_text
 from tests.web.conftest import Client
 from uchiwa.core.errors import BadInput

@@ -9,8 +9,8 @@ import zlib
 import numpy as np
 import pytest
 
+from tests.web.draft_acts import answer_all, draft, edit
 from tests.web.test_round import at_fuel, path  # noqa: F401
-from tests.web.test_tables import answer_all, draft, edit
 from uchiwa.services.glance import PullCurve, glance
 from uchiwa.services.languages import LANGUAGES, words_of
 from uchiwa.store import customers

@@ -5,7 +5,6 @@ from __future__ import annotations
 import gzip
 import io
 import tempfile
-import zipfile
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from pathlib import Path
@@ -14,6 +13,7 @@ import numpy as np
 import polars as pl
 from asammdf import MDF, Signal
 
+from bench.zips import zipped
 from uchiwa.core.cars.fuels import FUELS
 from uchiwa.core.logs.log import Channel, Log, Raster
 from uchiwa.core.logs.recognition.knowledge import Knowledge
@@ -279,13 +279,13 @@ def _shape_cases() -> list[Case]:
     )
     cases += [
         Case("gzip", gzip.compress(plain)),
-        Case("zip", _zip({"a.csv": plain})),
-        Case("gzip in zip", _zip({"a.csv.gz": gzip.compress(plain)})),
+        Case("zip", zipped({"a.csv": plain})),
+        Case("gzip in zip", zipped({"a.csv.gz": gzip.compress(plain)})),
     ]
     cases.append(
         Case(
             "zip of two logs and a note",
-            _zip({"a.csv": plain, "b.csv": plain, "read me.txt": b"two drives"}),
+            zipped({"a.csv": plain, "b.csv": plain, "read me.txt": b"two drives"}),
             recordings=2,
         )
     )
@@ -307,14 +307,6 @@ def _german() -> bytes:
     return write_text(made, Dialect(delimiter=";", comma=True, encoding="latin-1", units="parentheses")).replace(
         b"Time (s)", b"Zeit (s)"
     )
-
-
-def _zip(files: dict[str, bytes]) -> bytes:
-    stream = io.BytesIO()
-    with zipfile.ZipFile(stream, "w", zipfile.ZIP_DEFLATED) as archive:
-        for name, data in files.items():
-            archive.writestr(name, data)
-    return stream.getvalue()
 
 
 def three_rasters(version: str = "4.10") -> bytes:
@@ -387,7 +379,7 @@ def _binary_cases() -> list[Case]:
         Case("Parquet", parquet.getvalue()),
         Case("Arrow", arrow.getvalue()),
         Case("Parquet with dates", dated.getvalue()),
-        Case("Parquet in zip", _zip({"a.parquet": parquet.getvalue()})),
+        Case("Parquet in zip", zipped({"a.parquet": parquet.getvalue()})),
     ]  # fmt: skip
 
 
