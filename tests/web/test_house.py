@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import ast
 import re
 from pathlib import Path
 
-UCHIWA = Path(__file__).parents[2] / "uchiwa"
+HOUSE = Path(__file__).parents[2]
+UCHIWA = HOUSE / "uchiwa"
 _QUERY = re.compile(r"\b[A-Z]\w+\.(select|insert|update|delete|get_by_id|get_or_none|create)\(")
 
 
@@ -15,6 +17,21 @@ def test_no_page_writes_a_query():
     assert found == []
 
 
+def modules() -> list[Path]:
+    """Of the product, the benches and the tests."""
+    return [one for part in ("uchiwa", "bench", "tests") for one in (HOUSE / part).rglob("*.py")]
+
+
 def test_no_module_is_long():
-    files = [*UCHIWA.rglob("*.py"), *(UCHIWA / "web/static/js").rglob("*.js")]
+    files = [*modules(), *(UCHIWA / "web/static/js").rglob("*.js"), *(HOUSE / "tests/js").rglob("*.js")]
     assert [str(one) for one in files if len(one.read_text().splitlines()) > 400] == []
+
+
+def test_no_function_is_long():
+    found = [
+        f"{file.name}: {one.name}"
+        for file in modules()
+        for one in ast.walk(ast.parse(file.read_text()))
+        if isinstance(one, (ast.FunctionDef, ast.AsyncFunctionDef)) and one.end_lineno - one.lineno >= 80
+    ]
+    assert found == []
