@@ -3,10 +3,8 @@
 from __future__ import annotations
 
 import gzip
-import io
 import json
 import signal
-import zipfile
 from collections.abc import Iterator
 from contextlib import contextmanager
 
@@ -16,6 +14,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from bench.zips import zipped
 from uchiwa.core.errors import BadInput
 from uchiwa.core.formulas.computed import SHIPPED, Computed
 from uchiwa.core.formulas.evaluation import Scope, Workings
@@ -116,14 +115,6 @@ def test_a_file_may_hold_many_recordings_and_not_more():
     assert len(read_recordings((text + rows * MOST_RECORDINGS).encode(), "day.csv")) == MOST_RECORDINGS
     with pytest.raises(BadInput, match=f"at most {MOST_RECORDINGS} are read from one file"):
         read_recordings((text + rows * (MOST_RECORDINGS + 1)).encode(), "year.csv")
-
-
-def zipped(members: dict[str, bytes]) -> bytes:
-    stream = io.BytesIO()
-    with zipfile.ZipFile(stream, "w", zipfile.ZIP_DEFLATED) as archive:
-        for name, data in members.items():
-            archive.writestr(name, data)
-    return stream.getvalue()
 
 
 def test_archives_in_archives_are_counted_together(monkeypatch):
