@@ -8,7 +8,7 @@ WORKERS ?= $(shell expr $$(nproc) + 1)
 # Every process that is started would compile all of it anew.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: demo demo-fresh serve test tests accuracy coverage lint lint-types lint-quick lint-rest bench load large fuzz kills cluster screenshots lock clean to-run to-test packages-run packages-test
+.PHONY: demo demo-fresh serve test tests test-slow accuracy coverage lint lint-types lint-quick lint-rest bench load large fuzz kills cluster screenshots lock clean to-run to-test packages-run packages-test
 
 demo: to-run
 	@exec $(BIN)/uchiwa serve --demo
@@ -42,6 +42,10 @@ packages-test:
 
 tests: .venv/compiled.stamp
 	$(BIN)/pytest -n $(WORKERS) --dist worksteal tests
+
+# Browser tests on a bad line: what a test, or a page's script, does too early shows.
+test-slow: to-test
+	UCHIWA_SLOW_BROWSER=8 $(BIN)/pytest -n 2 --dist worksteal tests/browser --ignore=tests/browser/test_live.py
 
 accuracy: .venv/dev.stamp
 	UCHIWA_ACCURACY=full $(BIN)/pytest -n 2 --dist worksteal tests/loop tests/core

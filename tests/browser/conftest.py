@@ -16,6 +16,7 @@ from playwright.sync_api import Browser, BrowserContext, ConsoleMessage, Page, e
 
 from bench.browser import chromium
 from tests.browser.served_home import ServedHome
+from tests.browser.slowness import SLOWNESS, slow_pages
 from tests.ports import own
 from tests.store.conftest import Scene, scene  # noqa: F401
 from uchiwa.store import sessions
@@ -71,7 +72,9 @@ def home(killed_home: ServedHome) -> ServedHome:
 @pytest.fixture(scope="session")
 def browser() -> Iterator[Browser]:
     """One browser for all tests."""
-    with chromium() as running:
+    with chromium() as running, pytest.MonkeyPatch.context() as patch:
+        if SLOWNESS > 1:
+            slow_pages(patch, SLOWNESS)
         yield running
 
 
@@ -98,8 +101,9 @@ def page(served: str, context: BrowserContext, scene: Scene) -> Iterator[Page]: 
     page.on("console", note)
     context.add_cookies([signed_in(served, scene.user)])
     yield page
-    page.evaluate("() => { localStorage.clear(); sessionStorage.clear(); }")
     page.close()
+    forget = {"origin": served, "storageTypes": "local_storage"}
+    context.new_cdp_session(context.pages[0]).send("Storage.clearDataForOrigin", forget)
     context.clear_cookies()
     context.clear_permissions()
     assert wrong == []

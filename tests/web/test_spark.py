@@ -220,7 +220,10 @@ def test_pulls_are_noted_hidden_shown_and_put_in_order(on_dyno, scene, path):  #
     with unit_of_work():
         rows = spark.pull_rows(scene.job, fresh(scene))
     first, second = rows[0].key, rows[1].key
-    on_dyno.send_form(f"{path}/spark/pulls/note", {"pull": first, "note": "  as   flashed "})
+    words = {"pull": first, "note": "  as   flashed "}
+    noted = on_dyno.send_form(f"{path}/spark/pulls/note", words, headers={"x-fragment": "yes"})
+    assert (noted.status_code, noted.content) == (204, b"")  # nothing is drawn anew
+    assert on_dyno.send_form(f"{path}/spark/pulls/note", words).headers["location"].endswith("/spark/pulls")
     on_dyno.send_form(f"{path}/spark/pulls/note", {"pull": second, "hidden": "true"})
     on_dyno.send_form(f"{path}/spark/pulls/note", {"pull": second, "move": "-1"})
     with unit_of_work():

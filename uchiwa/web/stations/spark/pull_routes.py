@@ -124,4 +124,6 @@ def note(
         rows[at], rows[to] = rows[to], rows[at]
         for place, one in enumerate(rows):
             pull_notes.keep((one.log.id, one.pull.number), place=float(place))
+    if is_fragment(page.request) and hidden is None and not move:
+        return Response(status_code=204)  # words alone change nothing that is drawn
     return _again(page.request, page)
