@@ -9,7 +9,7 @@ from pathlib import Path
 import pytest
 
 from tests.command.called import called
-from tests.store.conftest import Scene, log_text, sweep
+from tests.store.conftest import Scene, log_text, ready
 from uchiwa.core.tables.interchange import calibration_json, cdf
 from uchiwa.standin.cars import pike_base
 from uchiwa.store import api_tokens
@@ -38,9 +38,9 @@ def test_a_log_is_sent_and_its_findings_proposal_bins_and_revision_come_back(rem
     log.write_text(log_text())
     sent = remote("send", job, str(log))
     assert sent.returncode == 0, sent.stderr
-    kept = LogFile.get()
+    kept = LogFile.get(LogFile.job == scene.job)
     assert f"log {kept.id}" in sent.stdout
-    sweep()
+    ready(kept)
     found = json.loads(remote("findings", str(kept.id), "--json").stdout)
     assert found["log"]["state"] == "ready"
     assert any(one["state"] == "changed" for one in json.loads(remote("propose", job, "fuel").stdout)["cells"])
