@@ -8,6 +8,8 @@ from types import MappingProxyType
 
 import numpy as np
 import pytest
+from hypothesis import example, given
+from hypothesis import strategies as st
 
 from uchiwa.core.errors import BadInput
 from uchiwa.core.logs.log import Log
@@ -17,6 +19,7 @@ from uchiwa.standin.drives import DRIVES
 from uchiwa.standin.engine import orifice_flow
 from uchiwa.standin.fleet import car_named
 from uchiwa.standin.kept_drives import keeping
+from uchiwa.standin.live_drive import as_recorded
 from uchiwa.standin.logger import write_delimited
 from uchiwa.standin.simulate import simulate
 from uchiwa.standin.wideband import Wideband
@@ -121,3 +124,9 @@ def test_unknown_cars_and_drives_are_named():
         car_named("none")
     with pytest.raises(BadInput, match=f"the drives are {', '.join(DRIVES)}"):
         simulate(CAR, CAR.base(), "moon", 1)
+
+
+@given(st.floats(-1e5, 1e5), st.integers(0, 4))
+@example(2.675, 2)
+def test_a_value_passed_on_is_rounded_as_the_whole_recording(value: float, decimals: int):
+    assert as_recorded(value, decimals) == (np.round(np.array([value]), decimals) + 0.0)[0]

@@ -35,6 +35,12 @@ class PassedChannel:
     by_ethanol: bool = False
 
 
+def as_recorded(value: float, decimals: int) -> float:
+    """One value rounded as numpy rounds a whole recording: Python's own `round` takes another neighbour near a half."""
+    power = 10.0**decimals
+    return float(np.rint(value * power)) / power + 0.0
+
+
 class LiveDrive:
     """A drive that is recorded while it is driven.
 
@@ -100,12 +106,12 @@ class LiveDrive:
                 return self._passed(row)
 
     def _passed(self, row: tuple[float, ...]) -> list[float]:
-        found = [round(row[0], 3)]
+        found = [as_recorded(row[0], 3)]
         for one in self.channels:
-            value = round(row[one.column], LOGGED[one.column - 1][2])
+            value = as_recorded(row[one.column], LOGGED[one.column - 1][2])
             if one.by_ethanol:
                 value *= float(stoichiometric_ratio(np.array([row[self._ethanol]]))[0])
-            found.append(round(value * one.scale + one.offset, one.decimals) + 0.0)
+            found.append(as_recorded(value * one.scale + one.offset, one.decimals))
         return found
 
     def lay_over(self, factors: list[list[float]] | None, table_id: str = "", number: int = 0) -> None:
