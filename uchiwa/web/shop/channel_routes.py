@@ -40,7 +40,7 @@ def _logs(user: User) -> list[LogFile]:
 
 
 def _open(user: User, log_id: int | None, book: Book) -> OpenLog | None:
-    found = next((one for one in _logs(user) if log_id is None or one.id == log_id), None)
+    found = next((log for log in _logs(user) if log_id is None or log.id == log_id), None)
     if found is None:
         return None
     job = jobs.find(user.shop_id, found.job_id)
@@ -59,44 +59,44 @@ def _path(line: Line) -> str:
     return broken_path(along.places(line.time), up.places(line.values))
 
 
-def _tried(user: User, one: Computed, log_id: int | None) -> dict[str, Any]:
+def _tried(user: User, computed: Computed, log_id: int | None) -> dict[str, Any]:
     """What a channel gives on a log, or what is wrong with it and where."""
     book = store.book_of(user.shop_id)
     try:
         log = _open(user, log_id, book)
         calibration, car = (log.calibration, log.car) if log is not None else (None, None)
-        changed = check_channel(one, book, calibration, car)
-        meaning = changed.meaning(one.id, calibration, car)
+        changed = check_channel(computed, book, calibration, car)
+        meaning = changed.meaning(computed.id, calibration, car)
     except FormulaError as error:
         return {
             "problem": error.what,
             "advice": error.advice,
-            "before": one.formula[: error.position],
-            "at": one.formula[error.position : error.position + error.length] or " ",
-            "after": one.formula[error.position + error.length :],
+            "before": computed.formula[: error.position],
+            "at": computed.formula[error.position : error.position + error.length] or " ",
+            "after": computed.formula[error.position + error.length :],
         }
     except BadInput as error:
-        return {"problem": error.what, "advice": error.advice, "before": one.formula, "at": "", "after": ""}
+        return {"problem": error.what, "advice": error.advice, "before": computed.formula, "at": "", "after": ""}
     tried: dict[str, Any] = {"unit": meaning.unit, "note": meaning.note, "problem": "", "exact": meaning.exact}
     if log is None:
         return tried
     log = _open(user, log_id, changed)
     if log is None:
         return tried
-    lacking = log.problem(one.id)
+    lacking = log.problem(computed.id)
     tried |= {"log": log.log, "lacking": lacking}
     if not lacking:
-        values = np.asarray(log.workings(one.formula).channel(one.id), dtype=np.float64)
+        values = np.asarray(log.workings(computed.formula).channel(computed.id), dtype=np.float64)
         line = drawn(InMemory(log.time), InMemory(values), log.start, log.end, 2 * _PREVIEW[0])
         tried |= {"path": _path(line), "figures": figures(InMemory(values), 0, values.size)}
         tried["gaps"] = float(np.mean(~np.isfinite(values)) * 100)
     return tried
 
 
-def _page(request: Request, user: User, one: Computed, log_id: int | None, problem: str = "") -> Response:
+def _page(request: Request, user: User, computed: Computed, log_id: int | None, problem: str = "") -> Response:
     with unit_of_work():
         own = store.of_shop(user.shop_id)
-        tried = _tried(user, one, log_id) if one.formula else None
+        tried = _tried(user, computed, log_id) if computed.formula else None
         logs = _logs(user)
         book = store.book_of(user.shop_id)
         needed = {name for other in book for name in book.formula(other.id).names}
@@ -110,7 +110,7 @@ def _page(request: Request, user: User, one: Computed, log_id: int | None, probl
         shipped=[other for other in SHIPPED if other.id not in mine],
         replaced={other.id for other in SHIPPED} & mine,
         needed=needed,
-        one=one,
+        computed=computed,
         tried=tried,
         logs=logs,
         log_id=log_id,
@@ -125,8 +125,8 @@ def channels(request: Request, user: Person, edit: str = "", log: int | None = N
     """All computed channels; one of them in the margin to be changed, or a new one."""
     with unit_of_work():
         book = store.book_of(user.shop_id)
-    one = book[edit] if edit in book else Computed("", "", "")
-    return _page(request, user, one, log)
+    computed = book[edit] if edit in book else Computed("", "", "")
+    return _page(request, user, computed, log)
 
 
 def _typed(name: Name = "", title: Name = "", formula: Text = "", unit: Name = "") -> Computed:
@@ -139,24 +139,24 @@ AsTyped = Annotated[Computed, Depends(_typed)]
 
 
 @router.post(_HERE + "/try", dependencies=[FromOurForm])
-def try_out(request: Request, user: Person, one: AsTyped, log: Annotated[int | None, Form()] = None) -> Response:
+def try_out(request: Request, user: Person, computed: AsTyped, log: Annotated[int | None, Form()] = None) -> Response:
     """What a formula gives, as it stands while it is typed."""
-    one = replace(one, id=one.id or "as_typed")
+    computed = replace(computed, id=computed.id or "as_typed")
     with unit_of_work():
-        tried = _tried(user, one, log) if one.formula else None
+        tried = _tried(user, computed, log) if computed.formula else None
     return render(request, "_channel_tried.html", user, tried=tried, size=_PREVIEW)
 
 
 @router.post(_HERE, dependencies=[FromOurForm])
-def keep(request: Request, user: Person, one: AsTyped, log: Annotated[int | None, Form()] = None) -> Response:
+def keep(request: Request, user: Person, typed: AsTyped, log: Annotated[int | None, Form()] = None) -> Response:
     """Keep a computed channel for the shop."""
     try:
         with unit_of_work():
-            store.keep(user, one)
+            store.keep(user, typed)
     except BadInput as error:
-        return _page(request, user, one, log, str(error))
-    say(request, f"{one.id} is kept: in strips, bins, conditions and checks, for all cars of the shop.")
-    return RedirectResponse(f"{_HERE}?edit={one.id}", 303)
+        return _page(request, user, typed, log, str(error))
+    say(request, f"{typed.id} is kept: in strips, bins, conditions and checks, for all cars of the shop.")
+    return RedirectResponse(f"{_HERE}?edit={typed.id}", 303)
 
 
 @router.post(_HERE + "/{name}/drop", dependencies=[FromOurForm])
@@ -174,10 +174,13 @@ def names(user: Person, typed: Annotated[str, Query(max_length=60)] = "") -> Res
     with unit_of_work():
         book = store.book_of(user.shop_id)
     found: dict[str, dict[str, str]] = {
-        one.id: {"key": one.id, "title": f"{one.title}, {one.unit}" if one.unit != "1" else one.title}
-        for one in QUANTITIES.values()
+        quantity.id: {
+            "key": quantity.id,
+            "title": f"{quantity.title}, {quantity.unit}" if quantity.unit != "1" else quantity.title,
+        }
+        for quantity in QUANTITIES.values()
     }
-    found |= {one.id: {"key": one.id, "title": f"{one.title}, computed"} for one in book}
+    found |= {computed.id: {"key": computed.id, "title": f"{computed.title}, computed"} for computed in book}
     found |= {key: {"key": key, "title": one.words, "write": one.written} for key, one in FUNCTIONS.items()}
     part = typed.lower()
     matching = [one for key, one in found.items() if part in key or part in one["title"].lower()]
