@@ -228,9 +228,9 @@ def _dyno_runs(job: Job, round_: Round, demo: DemoJob, car: StandInCar, calibrat
             log = jobs.spark_logs(round_)[-1]
             pull_notes.keep((log.id, 1), note=note)
     with unit_of_work():
-        for one in spark.pull_rows(job, round_):
-            if one.pull.source is not Source.DYNO:
-                pull_notes.keep((one.log.id, one.pull.number), hidden=True)
+        for row in spark.pull_rows(job, round_):
+            if row.pull.source is not Source.DYNO:
+                pull_notes.keep((row.log.id, row.pull.number), hidden=True)
 
 
 @run_again

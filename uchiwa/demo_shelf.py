@@ -66,5 +66,5 @@ def _put_revision(tuner_id: int, customer: str) -> None:
 
 
 def _last(job: Job) -> Revision | None:
-    found = [one for one in revisions.of_job(job) if one.number > 0]
-    return revisions.numbered(job, max(one.number for one in found)) if found else None
+    found = [revision for revision in revisions.of_job(job) if revision.number > 0]
+    return revisions.numbered(job, max(revision.number for revision in found)) if found else None

@@ -60,7 +60,10 @@ class DatabaseFigures(Collector):
         alive.add_metric([], sum(well for _, well, _ in operation.workers()))
         yield alive
         yield _by(
-            "uchiwa_raw_bytes", "Raw logs by shop", "shop", {f"{one.shop.id}": one.bytes for one in operation.sizes()}
+            "uchiwa_raw_bytes",
+            "Raw logs by shop",
+            "shop",
+            {f"{size.shop.id}": size.bytes for size in operation.sizes()},
         )
         yield _by("uchiwa_table_bytes", "Tables on disk", "table", {name: size for name, _, size in operation.tables()})
 

@@ -46,13 +46,18 @@ def diff(before: str, after: str, layout: str | None, as_json: bool) -> None:
             {
                 "tables": [
                     {
-                        "id": one.table.id,
+                        "id": table.table.id,
                         "cells": [
-                            {"i": int(i), "j": int(j), "before": one.before.item(j, i), "after": one.after.item(j, i)}
-                            for j, i in zip(*one.changed.nonzero(), strict=True)
+                            {
+                                "i": int(i),
+                                "j": int(j),
+                                "before": table.before.item(j, i),
+                                "after": table.after.item(j, i),
+                            }
+                            for j, i in zip(*table.changed.nonzero(), strict=True)
                         ],
                     }
-                    for one in change.tables
+                    for table in change.tables
                 ],
                 "constants": [{"id": name, "before": a, "after": b} for name, a, b in change.constants],
                 "only_before": list(change.only_before),
@@ -63,14 +68,14 @@ def diff(before: str, after: str, layout: str | None, as_json: bool) -> None:
         return
     if change.empty:
         click.echo("The two are the same.")
-    for one in change.tables:
-        click.echo(one.sentence)
-        for j, i in zip(*one.changed.nonzero(), strict=True):
-            at = f"{one.table.x.breakpoints[i]:g} {one.table.x.unit}"
-            if one.table.y is not None:
-                at += f" × {one.table.y.breakpoints[j]:g} {one.table.y.unit}"
-            a, b = one.before.item(j, i), one.after.item(j, i)
-            places = one.table.decimals
+    for table in change.tables:
+        click.echo(table.sentence)
+        for j, i in zip(*table.changed.nonzero(), strict=True):
+            at = f"{table.table.x.breakpoints[i]:g} {table.table.x.unit}"
+            if table.table.y is not None:
+                at += f" × {table.table.y.breakpoints[j]:g} {table.table.y.unit}"
+            a, b = table.before.item(j, i), table.after.item(j, i)
+            places = table.table.decimals
             click.echo(f"  {at:<22} {a:>8.{places}f} → {b:>8.{places}f}  {signed(b - a, places)}")
     for name, old, new in change.constants:
         click.echo(f"Constant {name}: {old} → {new}")
@@ -145,8 +150,8 @@ def _write_image(content: Calibration, target: str, layout: str | None, image: s
     write_bytes(target, write_image(written.memory, kind))
     for start, stop in written.changed:
         click.echo(f"  0x{start:X} … 0x{stop - 1:X}")
-    for one in written.roundings:
-        click.echo(f"  {one.table} [{one.i}, {one.j}]: {one.wanted:g} is kept as {one.kept:g}")
+    for rounding in written.roundings:
+        click.echo(f"  {rounding.table} [{rounding.i}, {rounding.j}]: {rounding.wanted:g} is kept as {rounding.kept:g}")
 
 
 @calibration.command()
@@ -179,13 +184,13 @@ def layout(description: str, out: str, assignment: str | None, image: str | None
         write_text(suggest, said.model_dump_json(indent=1, exclude_none=True) + "\n")
     extent = None
     if image is not None:
-        start = min((one.address for one in found.segments), default=0) if said.base is None else said.base
+        start = min((segment.address for segment in found.segments), default=0) if said.base is None else said.base
         memory, _ = read_image(read_bytes(image), Path(image).name, start)
         extent = Extent(memory.start, memory.end - memory.start)
     made = layout_from(found, said, extent)
     write_text(out, layout_json.dumps(made.layout))
-    for one in made.layout.tables:
-        click.echo(f"  {one.id}: {one.title}, {one.role}, {one.unit or 'no unit'}")
+    for table in made.layout.tables:
+        click.echo(f"  {table.id}: {table.title}, {table.role}, {table.unit or 'no unit'}")
     for constant in made.layout.constants:
         click.echo(f"  {constant.id}: {constant.role}")
     for left in made.left_out:

@@ -71,9 +71,13 @@ def _knowledge(told: Sequence[str]) -> Callable[[Log], Knowledge]:
         said[plain_name(name)] = Assignment(match.quantity, unit)
 
     def known(log: Log) -> Knowledge:
-        channels = [one for raster in log.rasters for one in raster.channels if plain_name(one.name) in said]
+        channels = [
+            channel for raster in log.rasters for channel in raster.channels if plain_name(channel.name) in said
+        ]
         return Knowledge(
-            assignments={channel_key(one.name, one.source_unit): said[plain_name(one.name)] for one in channels}
+            assignments={
+                channel_key(channel.name, channel.source_unit): said[plain_name(channel.name)] for channel in channels
+            }
         )
 
     return known

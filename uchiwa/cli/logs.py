@@ -78,8 +78,8 @@ def log(
                 "channels": rows,
                 "repairs": [repair.said for repair in recording.repairs],
                 "drives": [
-                    {"kind": one.kind.value, "start": one.start, "end": one.end, "note": one.note}
-                    for one in examined.drives
+                    {"kind": drive.kind.value, "start": drive.start, "end": drive.end, "note": drive.note}
+                    for drive in examined.drives
                 ],
                 "findings": [
                     {"rule": one.rule, "severity": one.severity.value, "customer": one.customer, "tuner": one.tuner}
@@ -96,9 +96,9 @@ def log(
         click.echo(f"  {row['name']:<26} {quantity:<24} {row['unit']:<6} {row['rate_hz']:>6g} Hz  {row['reason']}")
     for repair in recording.repairs:
         click.echo(f"  read: {repair.said}")
-    main = [one for one in examined.drives if one.kind not in (DriveKind.GEAR_SHIFT, DriveKind.COAST_DOWN)]
-    for one in main:
-        click.echo(f"  {TITLES[one.kind]:<16} {one.start:8.1f} to {one.end:8.1f} s  {one.note}")
+    main = [drive for drive in examined.drives if drive.kind not in (DriveKind.GEAR_SHIFT, DriveKind.COAST_DOWN)]
+    for drive in main:
+        click.echo(f"  {TITLES[drive.kind]:<16} {drive.start:8.1f} to {drive.end:8.1f} s  {drive.note}")
     for finding in found:
         click.echo(f"  {finding.severity.value}: {finding.tuner}")
     if not found:

@@ -132,9 +132,11 @@ def _by_knock(asked: _Asked) -> _Answer:
     policy = read_policy(asked.policy, KnockPolicy)
     proposal = knock_proposal(asked.logs, asked.calibration, asked.table, policy, asked.safe)
     told = []
-    for one in proposal.clusters:
-        why = "; ".join(reason.words for reason in one.reasons) or "nothing speaks for or against it"
-        told.append(f"  {one.number}. {len(one.events)} events, worst {one.worst:.1f}°: {one.verdict.value} ({why})")
+    for cluster in proposal.clusters:
+        why = "; ".join(reason.words for reason in cluster.reasons) or "nothing speaks for or against it"
+        told.append(
+            f"  {cluster.number}. {len(cluster.events)} events, worst {cluster.worst:.1f}°: {cluster.verdict.value} ({why})"
+        )
     return proposal.corrected, knock_report(proposal), told
 
 
@@ -143,9 +145,13 @@ def _by_torque(asked: _Asked) -> _Answer:
     load = (asked.car or CarFile()).road_load(asked.slope)
     proposal = torque_proposal(asked.logs, asked.calibration, asked.table, policy, load, asked.safe)
     told = []
-    for one in proposal.decisions:
-        change = f"{one.spark:.1f}° → {one.after:.1f}°" if abs(one.after - one.spark) >= 0.05 else f"{one.spark:.1f}°"
-        told.append(f"  {one.speed:.0f} rpm: {one.advice.value}, {change} ({'; '.join(one.reasons)})")
+    for decision in proposal.decisions:
+        change = (
+            f"{decision.spark:.1f}° → {decision.after:.1f}°"
+            if abs(decision.after - decision.spark) >= 0.05
+            else f"{decision.spark:.1f}°"
+        )
+        told.append(f"  {decision.speed:.0f} rpm: {decision.advice.value}, {change} ({'; '.join(decision.reasons)})")
     return proposal.corrected, torque_report(proposal), told
 
 

@@ -28,25 +28,25 @@ from uchiwa.core.pulls.runs import bands_of, even_bands
 def pulls(files: tuple[str, ...], car_path: str | None, slope: float, as_measured: bool, as_json: bool) -> None:
     """Torque and power of full-load pulls by bands of engine speed, from dyno files and road logs."""
     car = CarFile.read(read_json(car_path)) if car_path else CarFile()
-    found = [one for path in files for one in pulls_of(read_one(path), car.road_load(slope))]
+    found = [pull for path in files for pull in pulls_of(read_one(path), car.road_load(slope))]
     if not found:
         raise BadInput("no full-load pull was found", advice="record one long pull in a high gear, throttle wide open")
     bands = bands_of(found, even_bands(found), car.displacement)
     repeats = repeatability(bands)
-    torque = bands.torque * np.array([[_factor(one, as_measured)] for one in found])
+    torque = bands.torque * np.array([[_factor(pull, as_measured)] for pull in found])
     data = {
-        "bands": [float(one) for one in bands.centres],
+        "bands": [float(centre) for centre in bands.centres],
         "pulls": [_told(one, values, as_measured) for one, values in zip(found, torque, strict=True)],
         "repeatability": {
             "percent": round(repeats.share * 100, 3),
             "assumed": repeats.assumed,
-            "alike": [list(one) for one in repeats.groups],
+            "alike": [list(group) for group in repeats.groups],
         },
     }
     if as_json:
         say_json(data)
         return
-    click.echo(" " * 26 + "".join(f"{one:>8.0f}" for one in bands.centres) + "  rpm")
+    click.echo(" " * 26 + "".join(f"{centre:>8.0f}" for centre in bands.centres) + "  rpm")
     for one, values in zip(found, torque, strict=True):
         name = f"{one.log[:20]} {one.number}"
         click.echo(f"{name:<26}" + "".join(f"{'·' if v != v else f'{v:.1f}':>8}" for v in values) + "  Nm")
@@ -74,6 +74,6 @@ def _told(pull: Pull, torque: np.ndarray, as_measured: bool) -> dict[str, Any]:
         "weather_factor": None if as_measured or not math.isfinite(pull.factor) else round(pull.factor, 4),
         "torque": [None if one != one else round(float(one), 2) for one in torque],
         "raggedness_percent": None if ragged != ragged else round(ragged * 100, 3),
-        "flaws": [{"kind": one.kind, "words": one.words, "low": one.low, "high": one.high} for one in pull.flaws],
+        "flaws": [{"kind": flaw.kind, "words": flaw.words, "low": flaw.low, "high": flaw.high} for flaw in pull.flaws],
         "notes": list(pull.notes),
     }

@@ -77,7 +77,7 @@ def use(nodes: tuple[str, ...], user: str, database: str, password_stdin: bool) 
     from uchiwa.store import server
     from uchiwa.store.place import Place
 
-    parted = [one.rpartition(":") for one in nodes]
+    parted = [node.rpartition(":") for node in nodes]
     if not all(host and port.isascii() and port.isdigit() for host, _, port in parted):
         raise BadInput("a node is host:port", where=" ".join(nodes), advice="write for example 10.0.0.5:3306")
     password = sys.stdin.readline().rstrip("\r\n") if password_stdin else click.prompt("Password", hide_input=True)

@@ -78,10 +78,12 @@ def asked_of(job: Job, round_: Round, table_id: str | None = None) -> Gathering:
         rows = _rows(job, round_, asked.over)
         if rows and not any("lambda_measured" in log.quantities for log in samples.read(rows, {"lambda_measured"})):
             asked = asked.model_copy(update={"value": _TRIMS})
-    if table_id and table_id in [one.id for one in base.tables]:
+    if table_id and table_id in [table.id for table in base.tables]:
         return asked.model_copy(update={"table": table_id})
     if not asked.table and not asked.x_quantity:
-        first = next((one for role in _AIRFLOW for one in base.by_role(role)), base.tables[0] if base.tables else None)
+        first = next(
+            (table for role in _AIRFLOW for table in base.by_role(role)), base.tables[0] if base.tables else None
+        )
         asked = asked.model_copy(update={"table": first.id if first is not None else ""})
     return asked
 
@@ -224,6 +226,6 @@ def gathered_for(job: Job, round_: Round, asked: Gathering) -> tuple[Gathered, l
         raise BadInput("there is no accepted log to gather from", advice="send one first")
     return (
         _gathered(channels.book_of(job.shop_id), (base, mark), asked, rows, asked.value),
-        [str(one.name) for one in rows],
+        [str(row.name) for row in rows],
         _unit(job, base, asked),
     )

@@ -40,11 +40,11 @@ class Side:
 def choices(job: Job) -> list[tuple[str, str]]:
     """What can be chosen, as (name, words): the draft, all revisions, and the contents after each step of the draft."""
     found = [(DRAFT, "the draft")]
-    found += [(f"revision:{one.number}", f"revision {one.number}") for one in revisions.of_job(job)]
-    steps = [one for one in draft_steps.steps(job) if not one.put_back]
-    found += [(f"step:{one.id}", f"after: {one.sentence[:70]}") for one in reversed(steps[-30:])]
+    found += [(f"revision:{revision.number}", f"revision {revision.number}") for revision in revisions.of_job(job)]
+    steps = [step for step in draft_steps.steps(job) if not step.put_back]
+    found += [(f"step:{step.id}", f"after: {step.sentence[:70]}") for step in reversed(steps[-30:])]
     known = shelf.of_shop(job.shop_id, (ShelfKind.CALIBRATION,))
-    return found + [(f"shelf:{one.id}", f"the shelf: {one.name[:60]}") for one in known[:_MOST_OF_SHELF]]
+    return found + [(f"shelf:{entry.id}", f"the shelf: {entry.name[:60]}") for entry in known[:_MOST_OF_SHELF]]
 
 
 def side(job: Job, name: str) -> Side:

@@ -57,18 +57,18 @@ class Account:
 def account(job: Job, round_: Round) -> Account:
     """What would be told if the draft were frozen now."""
     work = review_work(job, round_)
-    old = {one.id: one for one in work.base.tables}
+    old = {table.id: table for table in work.base.tables}
     logs = jobs.spark_logs(round_)
     tables = tuple(
         ChangedTable(
-            one,
-            by_reason(one.table, old[one.table.id], work.steps),
-            visits(logs, one.table).visited if logs else None,
+            table,
+            by_reason(table.table, old[table.table.id], work.steps),
+            visits(logs, table.table).visited if logs else None,
         )
-        for one in work.change.tables
+        for table in work.change.tables
     )
     found = findings.of_logs(logs)
-    answered = tuple((one, work.answers[one.key]) for one in work.concerns if one.key in work.answers)
+    answered = tuple((concern, work.answers[concern.key]) for concern in work.concerns if concern.key in work.answers)
     return Account(work, tables, tuple((log, tuple(found.get(log.id, ()))) for log in logs), answered)
 
 

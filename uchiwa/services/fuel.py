@@ -113,7 +113,9 @@ def _proposal(
         return proposal_from(evidence, table, policy)
 
     of_proposal = (*of_evidence, table.grid.tobytes(), policy.model_dump_json())
-    return from_logs("fuel proposal", logs, of_proposal, proposed, lambda one: bytes_of(one) - bytes_of(one.evidence))
+    return from_logs(
+        "fuel proposal", logs, of_proposal, proposed, lambda proposal: bytes_of(proposal) - bytes_of(proposal.evidence)
+    )
 
 
 def _estimated(data: dict[str, Any] | None) -> Estimated | None:

@@ -91,12 +91,12 @@ def glance(job: Job, round_: Round) -> Glance:
     )  # fmt: skip
     with_logs = [one for one in every if jobs.usable_logs(one)]
     ends = [with_logs[0], with_logs[-1]] if len(with_logs) > 1 else with_logs
-    maps = tuple(found for one in ends if (found := _error_map(job, one)) is not None)
+    maps = tuple(found for end in ends if (found := _error_map(job, end)) is not None)
     knock = Figure(None, None)
     if ends:
-        seen = [float(jobs.knock_seen(one)) for one in ends]
+        seen = [float(jobs.knock_seen(end)) for end in ends]
         knock = Figure(seen[0] if len(seen) > 1 else None, seen[-1])
-    watch = tuple(one for one in Region if results and not results[-1].region(one).done) if results else ()
+    watch = tuple(region for region in Region if results and not results[-1].region(region).done) if results else ()
     return Glance(results, _alike(maps), _pulls(job, every), knock, _idle(job), watch)
 
 
@@ -119,16 +119,16 @@ def _alike(maps: tuple[ErrorMap, ...]) -> tuple[ErrorMap, ...]:
 
 def _pulls(job: Job, every: list[Round]) -> tuple[PullCurve, ...]:
     """The strongest pull of the first round that has one, and of the last that was measured in the same way."""
-    found = [curve for one in every if (curve := _strongest(job, one)) is not None]
+    found = [curve for round_ in every if (curve := _strongest(job, round_)) is not None]
     if not found:
         return ()
     last = found[-1]
-    first = next((one for one in found[:-1] if one.measured == last.measured), None)
+    first = next((pull_curve for pull_curve in found[:-1] if pull_curve.measured == last.measured), None)
     return (first, last) if first is not None else (last,)
 
 
 def _strongest(job: Job, round_: Round) -> PullCurve | None:
-    rows = [one for one in spark.pull_rows(job, round_) if not one.hidden and np.isfinite(one.pull.torque).any()]
+    rows = [row for row in spark.pull_rows(job, round_) if not row.hidden and np.isfinite(row.pull.torque).any()]
     if not rows:
         return None
     view = PullView()
@@ -146,8 +146,8 @@ def _idle(job: Job) -> Figure:
     """Scatter of the warm idle speed in the first round and in the last."""
     scatter = [
         band.scatter
-        for one in idle.quality_of(job)
-        for band in one.quality.bands[-1:]
+        for quality in idle.quality_of(job)
+        for band in quality.quality.bands[-1:]
         if band.low >= 60.0 and np.isfinite(band.scatter)
     ]
     if not scatter:

@@ -145,7 +145,7 @@ def warm_up_work(job: Job, round_: Round, table_id: str | None = None) -> WarmUp
     rows = _logs_with_coolant(at, "lambda_measured")
     book = channels.book_of(job.shop_id)
     offsets = at.base.by_role("cold_lambda_offset")
-    targets = tuple(part for one in (*offsets, *at.base.by_role("lambda_target")) for part in _shape(one))
+    targets = tuple(part for offset in (*offsets, *at.base.by_role("lambda_target")) for part in _shape(offset))
     more = (*_shape(at.table), *targets, policy.model_dump_json(), *_written(book, policy.where))
     proposal = from_logs(
         "warm-up", rows, more,

@@ -24,7 +24,7 @@ def idle_cell(job: Job) -> dict[str, Any] | None:
     if table is None:
         return None
     for log in log_files.latest_ready(job, _LOOKED_AT):
-        idles = [(one.start, one.end) for one in drives_of(log) if one.kind is DriveKind.WARM_IDLE]
+        idles = [(drive.start, drive.end) for drive in drives_of(log) if drive.kind is DriveKind.WARM_IDLE]
         if not idles:
             continue
         wanted = {

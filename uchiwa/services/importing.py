@@ -259,7 +259,7 @@ class ImportContext:
             others = LogFile.select(LogFile.dwell).where(
                 LogFile.round == self.round, LogFile.id < log_id, LogFile.accepted, LogFile.state == log_states.READY
             )
-            return [one.dwell for one in others]
+            return [other.dwell for other in others]
 
     def keep(self, log: LogFile, recording: Log) -> None:
         """Keep what was found. Call within a transaction."""
@@ -268,7 +268,7 @@ class ImportContext:
         findings.keep(log, found)
         facts = import_results.facts_of(recording, header)
         facts["drives"] = json.dumps(drives_as_data(it.drives))
-        facts["verdicts"] = json.dumps([_verdict_data(one) for one in verdicts], ensure_ascii=False)
+        facts["verdicts"] = json.dumps([_verdict_data(verdict) for verdict in verdicts], ensure_ascii=False)
         facts["dwell"] = json.dumps(np.round(seconds, 2).tolist()) if seconds is not None else ""
         if not log.decided:
             facts["accepted"] = blocking(found) is None
@@ -289,16 +289,16 @@ def _verdict_data(verdict: Verdict) -> dict[str, object]:
 
 def drives_as_data(drives: Sequence[Drive]) -> list[dict[str, object]]:
     """Drives as plain data; of each kind the longest few hundred, for a log can be two hours of town."""
-    kept = sorted(drives, key=lambda one: (one.kind, -one.seconds))
+    kept = sorted(drives, key=lambda drive: (drive.kind, -drive.seconds))
     count: dict[str, int] = {}
     result: list[Drive] = []
-    for one in kept:
-        count[one.kind] = count.get(one.kind, 0) + 1
-        if count[one.kind] <= _MOST_DRIVES:
-            result.append(one)
+    for drive in kept:
+        count[drive.kind] = count.get(drive.kind, 0) + 1
+        if count[drive.kind] <= _MOST_DRIVES:
+            result.append(drive)
     return [
-        {"kind": one.kind.value, "start": round(one.start, 3), "end": round(one.end, 3), "note": one.note}
-        for one in sorted(result, key=lambda one: one.start)
+        {"kind": drive.kind.value, "start": round(drive.start, 3), "end": round(drive.end, 3), "note": drive.note}
+        for drive in sorted(result, key=lambda drive: drive.start)
     ]
 
 

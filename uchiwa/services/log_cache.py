@@ -115,7 +115,7 @@ def _bytes_of(part: object, seen: set[int]) -> int:
         return int(whole.nbytes) + _EACH
     inner: Iterable[object] = ()
     if is_dataclass(part) and not isinstance(part, type):
-        inner = [getattr(part, one.name, None) for one in fields(part)]
+        inner = [getattr(part, field.name, None) for field in fields(part)]
     elif isinstance(part, Mapping):
         inner = [*part.keys(), *part.values()]
     elif isinstance(part, (tuple, list, set, frozenset)):

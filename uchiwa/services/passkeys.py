@@ -63,7 +63,9 @@ def begin_making(site: Site, user: User) -> tuple[str, str]:
         user_name=user.email,
         user_display_name=user.name,
         challenge=challenge,
-        exclude_credentials=[PublicKeyCredentialDescriptor(bytes(one.credential)) for one in passkeys.of_person(user)],
+        exclude_credentials=[
+            PublicKeyCredentialDescriptor(bytes(passkey.credential)) for passkey in passkeys.of_person(user)
+        ],
         authenticator_selection=AuthenticatorSelectionCriteria(
             resident_key=ResidentKeyRequirement.REQUIRED, user_verification=UserVerificationRequirement.REQUIRED
         ),

@@ -98,8 +98,8 @@ class _Recorded(Mapping[str, FloatArray]):
         if isinstance(self._stored, GrowingLog):
             return
         known = [self._stored.signals[name] for name in names if name in self._stored.signals]
-        known += [self._stored.main_time, *(self._stored.times[one.raster] for one in known)]
-        missing = {one.id: one for one in known if _whole.get(("whole", one.id)) is None}
+        known += [self._stored.main_time, *(self._stored.times[signal.raster] for signal in known)]
+        missing = {signal.id: signal for signal in known if _whole.get(("whole", signal.id)) is None}
         for number, values in samples.values_of(list(missing)).items():
             _whole.put(("whole", number), values, values.nbytes)
 
@@ -156,9 +156,9 @@ class OpenLog:
     def traces(self) -> dict[str, Trace]:
         """Everything that can be drawn of it, by key: recorded channels, then computed ones that it has the data for."""
         found = {key: self.trace(key) for key in self.stored.signals}
-        for one in self.book:
-            if one.id not in found and not self.problem(one.id):
-                found[one.id] = self.trace(one.id)
+        for computed in self.book:
+            if computed.id not in found and not self.problem(computed.id):
+                found[computed.id] = self.trace(computed.id)
         return found
 
     def trace(self, key: str) -> Trace:

@@ -60,9 +60,12 @@ def image_fit(image: ControllerImage | None, content: Calibration) -> ImageFit |
     except BadInput as error:
         return ImageFit(str(error))
     roundings: dict[str, tuple[tuple[tuple[int, int], ...], float]] = {}
-    for one in written.roundings:
-        cells, most = roundings.get(one.table, ((), 0.0))
-        roundings[one.table] = ((*cells, (one.i, one.j)), max(most, abs(one.kept - one.wanted)))
+    for rounding in written.roundings:
+        cells, most = roundings.get(rounding.table, ((), 0.0))
+        roundings[rounding.table] = (
+            (*cells, (rounding.i, rounding.j)),
+            max(most, abs(rounding.kept - rounding.wanted)),
+        )
     return ImageFit("", roundings)
 
 
@@ -93,8 +96,8 @@ def _reached(steps: list[Event]) -> dict[str, tuple[tuple[float, ...], tuple[flo
             told = json.loads(step.inputs)
             speeds = [one for one in told.get("speeds", []) if one.get("samples")]
             found[str(told.get("table", ""))] = (
-                tuple(float(one["speed"]) for one in speeds),
-                tuple(float(one["reached"]) for one in speeds),
+                tuple(float(speed["speed"]) for speed in speeds),
+                tuple(float(speed["reached"]) for speed in speeds),
             )
     return found
 
@@ -108,7 +111,7 @@ def review_work(job: Job, round_: Round) -> ReviewWork:
     setup = setups.active(job)
     found = draft_steps.steps(job)
     steps = draft_steps.as_steps(found)
-    seen = {one.table.id: _seen(job, round_, logs, one.table) for one in change.tables} if logs else {}
+    seen = {table.table.id: _seen(job, round_, logs, table.table) for table in change.tables} if logs else {}
     reviewed = Reviewed(
         base,
         content,
@@ -117,7 +120,7 @@ def review_work(job: Job, round_: Round) -> ReviewWork:
         setup.name if setup is not None else "",
         image_fit(images.of_job(job), content),
         bool(logs),
-        {one.table.id: by_hand(one.table, steps) for one in change.tables},
+        {table.table.id: by_hand(table.table, steps) for table in change.tables},
         CarFile.loads(str(job.car.file)).automatic,
         _reached(found),
     )

@@ -80,8 +80,8 @@ def put_layout(author: User, job: Job, name: str) -> ShelfEntry:
 def outcome_of(job: Job) -> dict[str, Any]:
     """How well a job's car stands: rounds, the error left, the share of cells within it."""
     every = jobs.rounds(job)
-    measured = [one for one in every if one.error_percent is not None]
-    found: dict[str, Any] = {"rounds": len([one for one in every if one.returned_at is not None])}
+    measured = [round_ for round_ in every if round_.error_percent is not None]
+    found: dict[str, Any] = {"rounds": len([round_ for round_ in every if round_.returned_at is not None])}
     if measured:
         last = measured[-1]
         found["error_percent"] = round(float(last.error_percent or 0.0), 2)

@@ -130,8 +130,12 @@ def pull_rows(job: Job, round_: Round) -> list[PullRow]:
     ]
     places = {one.key: float(number) for number, one in enumerate(found)}
 
-    def place(one: PullRow) -> float:
-        return float(one.note.place) if one.note is not None and one.note.place is not None else places[one.key]
+    def place(pull_row: PullRow) -> float:
+        return (
+            float(pull_row.note.place)
+            if pull_row.note is not None and pull_row.note.place is not None
+            else places[pull_row.key]
+        )
 
     return sorted(found, key=place)
 
@@ -204,10 +208,10 @@ def limit_work(job: Job, round_: Round, table_id: str | None = None) -> LimitWor
     at = context(job, round_, LIMIT_TABLE, table_id)
     spark = knock_work(job, round_)
     real = {
-        spark.context.row_of(one.log).id
+        spark.context.row_of(event.log).id
         for cluster in spark.proposal.clusters
         if spark.holds(cluster) is not Verdict.NOISE
-        for one in cluster.events
+        for event in cluster.events
     }
     pairs = list(zip(at.rows, at.logs, strict=True))
     safe = [(row, log) for row, log in pairs if row.id not in real and at.on_axes(log)]

@@ -68,7 +68,7 @@ def keep(round_: Round, summary: ErrorSummary | None) -> None:
         cells_within=summary.within if summary else None,
         trim_percent=summary.trim_percent if summary and math.isfinite(summary.trim_percent) else None,
         driven_s=summary.driven_s if summary else None,
-        regions=json.dumps([asdict(one) for one in summary.regions]) if summary else "[]",
+        regions=json.dumps([asdict(region) for region in summary.regions]) if summary else "[]",
         untold_since=None,
     ).where(Round.id == round_.id).execute()
 

@@ -127,6 +127,6 @@ def duty_of(
         *after.by_role("maf_curve")[:1],
         *after.by_role("lambda_target")[:1],
     ]
-    wanted = set(_DUTY).union(*(_quantities(one) for one in tables))
-    found = [expected_duty(on_one_base(one)[1], before, after, car) for one in samples.read(every, wanted)]
-    return max((one for one in found if one is not None), key=lambda one: one.expected, default=None)
+    wanted = set(_DUTY).union(*(_quantities(table) for table in tables))
+    found = [expected_duty(on_one_base(log)[1], before, after, car) for log in samples.read(every, wanted)]
+    return max((duty for duty in found if duty is not None), key=lambda duty: duty.expected, default=None)

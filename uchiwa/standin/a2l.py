@@ -68,7 +68,7 @@ class DescriptionWriter:
         measured = self._measured(axis.quantity)
         if axis.place is None:
             points = axis.fixed.breakpoints.tolist() if axis.fixed is not None else []
-            listed = " ".join(f"{one!r}" for one in points)
+            listed = " ".join(f"{point!r}" for point in points)
             return (
                 f"/begin AXIS_DESCR FIX_AXIS {measured} {self._method(Number('u16'), axis.unit, 3)} {len(points)} 0 99999\n"
                 f" /begin FIX_AXIS_PAR_LIST {listed} /end FIX_AXIS_PAR_LIST\n/end AXIS_DESCR"
@@ -96,11 +96,11 @@ class DescriptionWriter:
     def text(self, more: Iterable[str] = ()) -> str:
         """The whole file."""
         layout = self.layout
-        for one in layout.constants:
-            number = one.place.number
+        for constant in layout.constants:
+            number = constant.place.number
             self.parts.append(
-                f'/begin CHARACTERISTIC {one.id.upper()} "{one.role.replace("_", " ")}" VALUE 0x{one.place.address:X}\n'
-                f" {self._values(number)} 0 {self._method(number, one.unit, 3)} 0 99999 {self._order(number)}\n"
+                f'/begin CHARACTERISTIC {constant.id.upper()} "{constant.role.replace("_", " ")}" VALUE 0x{constant.place.address:X}\n'
+                f" {self._values(number)} 0 {self._method(number, constant.unit, 3)} 0 99999 {self._order(number)}\n"
                 "/end CHARACTERISTIC"
             )
         for table in layout.tables:

@@ -89,9 +89,11 @@ def frames_of(log: Log) -> Frames:
         by_message.setdefault(one.identifier, []).append(one)
     for number, signals in by_message.items():
         words = np.zeros((signals[0].time.size, 8), dtype=np.uint8)
-        for one in signals:
-            raw = np.round(np.nan_to_num(one.channel.values) / one.scale).astype("<i4" if one.little else ">i4")
-            words[:, 4 * one.place : 4 * one.place + 4] = raw.view(np.uint8).reshape(-1, 4)
+        for signal in signals:
+            raw = np.round(np.nan_to_num(signal.channel.values) / signal.scale).astype(
+                "<i4" if signal.little else ">i4"
+            )
+            words[:, 4 * signal.place : 4 * signal.place + 4] = raw.view(np.uint8).reshape(-1, 4)
         time.append(signals[0].time)
         identifier.append(np.full(signals[0].time.size, number))
         data.append(words)

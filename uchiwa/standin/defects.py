@@ -48,7 +48,7 @@ def changed(log: Log, **changes: Change) -> Log:
 def without(log: Log, *quantities: str) -> Log:
     """The log without some channels."""
     raster = log.rasters[0]
-    kept = tuple(one for one in raster.channels if one.quantity not in quantities)
+    kept = tuple(channel for channel in raster.channels if channel.quantity not in quantities)
     return replace(log, rasters=(Raster(raster.time, kept),))
 
 
@@ -63,7 +63,7 @@ def added(log: Log, quantity: str, values: FloatArray) -> Log:
 def rows(log: Log, kept: np.ndarray) -> Log:
     """The log with only some rows, or with rows more than once."""
     raster = log.rasters[0]
-    channels = tuple(replace(one, values=one.values[kept]) for one in raster.channels)
+    channels = tuple(replace(channel, values=channel.values[kept]) for channel in raster.channels)
     return replace(log, rasters=(Raster(raster.time[kept], channels),))
 
 
@@ -114,7 +114,7 @@ def _stutter(log: Log) -> Log:
 
 
 def _volts(log: Log) -> Log:
-    mixture = next(one for one in log.rasters[0].channels if one.quantity == "lambda_measured")
+    mixture = next(channel for channel in log.rasters[0].channels if channel.quantity == "lambda_measured")
     return added(without(log, "lambda_measured"), "mixture_voltage", (mixture.values - 0.5) * 5.0)
 
 

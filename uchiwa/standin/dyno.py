@@ -180,10 +180,10 @@ def write_run(log: Log, *, timed: bool = True) -> bytes:
     lines = [
         "Dyno run;" + log.notes.get("run", "1"),
         "",
-        ";".join((["Time"] if timed else []) + [one.name for one in raster.channels]),
-        ";".join((["s"] if timed else []) + [_written(one.unit) for one in raster.channels]),
+        ";".join((["Time"] if timed else []) + [channel.name for channel in raster.channels]),
+        ";".join((["s"] if timed else []) + [_written(channel.unit) for channel in raster.channels]),
     ]
-    columns = ([raster.time] if timed else []) + [one.values for one in raster.channels]
+    columns = ([raster.time] if timed else []) + [channel.values for channel in raster.channels]
     lines += [";".join(f"{value:g}" for value in row) for row in np.column_stack(columns)]
     return ("\r\n".join(lines) + "\r\n").encode()
 

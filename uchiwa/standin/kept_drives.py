@@ -90,7 +90,7 @@ class _Telling(pickle.Pickler):
 
 
 def _constants(code: CodeType) -> str:
-    return repr([_constants(one) if isinstance(one, CodeType) else one for one in code.co_consts])
+    return repr([_constants(const) if isinstance(const, CodeType) else const for const in code.co_consts])
 
 
 def _told(*asked: Any) -> str:

@@ -135,7 +135,7 @@ def _image(car_id: str) -> Memory:
     program = np.random.default_rng(sum(car.id.encode())).integers(0, 256, _SIZE, dtype=np.uint8)
     program[_DATA:] = 0xFF
     memory = Memory.of([Segment(_BASE, program.tobytes())])
-    memory = memory.with_bytes([(one.address, one.data) for one in layout.identities])
+    memory = memory.with_bytes([(identity.address, identity.data) for identity in layout.identities])
     for checksum in layout.checksums:
         data = b"".join(memory.read(start, stop - start) for start, stop in checksum.ranges)
         memory = memory.with_bytes([(checksum.address, checksum.written(data))])

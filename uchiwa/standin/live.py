@@ -65,7 +65,9 @@ class LiveCar:
         self.outcome = Outcome([])
         opening = {
             "format": FORMAT,
-            "channels": [{"name": one.name, "unit": one.unit, "rate": 25.0 / drive.every} for one in drive.channels],
+            "channels": [
+                {"name": channel.name, "unit": channel.unit, "rate": 25.0 / drive.every} for channel in drive.channels
+            ],
             "mark": drive.revision,
             "program": f"stand-in {drive.car.title}",
             "drive": drive.drive_name.replace("_", " "),

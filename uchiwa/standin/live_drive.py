@@ -107,11 +107,11 @@ class LiveDrive:
 
     def _passed(self, row: tuple[float, ...]) -> list[float]:
         found = [as_recorded(row[0], 3)]
-        for one in self.channels:
-            value = as_recorded(row[one.column], LOGGED[one.column - 1][2])
-            if one.by_ethanol:
+        for channel in self.channels:
+            value = as_recorded(row[channel.column], LOGGED[channel.column - 1][2])
+            if channel.by_ethanol:
                 value *= float(stoichiometric_ratio(np.array([row[self._ethanol]]))[0])
-            found.append(as_recorded(value * one.scale + one.offset, one.decimals))
+            found.append(as_recorded(value * channel.scale + channel.offset, channel.decimals))
         return found
 
     def lay_over(self, factors: list[list[float]] | None, table_id: str = "", number: int = 0) -> None:

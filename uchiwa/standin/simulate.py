@@ -131,7 +131,7 @@ def recorded(
         if not _absent(car, quantity) and (quantity in also or quantity not in _ON_REQUEST)
     )
     if car.trim_step:
-        channels = tuple(_stepped(one, car.trim_step) for one in channels)
+        channels = tuple(_stepped(channel, car.trim_step) for channel in channels)
     notes = MappingProxyType({"revision": revision, "drive": drive_name})
     return Log(f"{drive_name}.csv", (Raster(np.round(data[:, 0], 3), channels),), notes)
 

@@ -41,7 +41,7 @@ def automatic_base() -> Calibration:
     cold = Table(
         "cold_target", "Cold λ target", "cold_lambda_offset", "1", coolant, None, frozen(list(_COLD)), -0.3, 0.0, 3
     )
-    kept = tuple(one.with_grid(one.rounded(one.grid)) for one in base.tables if one.role != "warmup_factor")
+    kept = tuple(table.with_grid(table.rounded(table.grid)) for table in base.tables if table.role != "warmup_factor")
     return replace(
         base,
         id="corvid-pike-automatic",
@@ -85,7 +85,7 @@ def supercharged_base() -> Calibration:
     base = tern_base()
     curve = Table(
         "maf_curve", "Airflow meter", "maf_curve", "g/s", Axis("airflow_voltage", "V", frozen(list(_VOLTS))), None,
-        frozen([round(_tern_air(one), 2) for one in _VOLTS]), 0.0, 900.0, 2,
+        frozen([round(_tern_air(volt), 2) for volt in _VOLTS]), 0.0, 900.0, 2,
     )  # fmt: skip
     through = np.repeat(np.array(_CLAMP_VOLTS)[:, None], len(_CLAMP_SPEEDS), axis=1)
     clamp = Table(
@@ -93,7 +93,7 @@ def supercharged_base() -> Calibration:
         Axis("engine_speed", "rpm", frozen(list(_CLAMP_SPEEDS))), Axis("airflow_voltage", "V", frozen(list(_CLAMP_VOLTS))),
         frozen(through), 0.0, 5.0, 3,
     )  # fmt: skip
-    kept = tuple(one for one in base.tables if one.role != "maf_curve")
+    kept = tuple(table for table in base.tables if table.role != "maf_curve")
     return replace(
         base, id="larkspur-tern-s", title="Larkspur Tern 3.2 six, before its supercharger", tables=(curve, *kept, clamp)
     )

@@ -13,13 +13,13 @@ SHORTEST = 3
 
 def of(job: Job, concerns: tuple[Concern, ...]) -> dict[str, Answer]:
     """The answers that concerns have, by their keys; the newest of each."""
-    keys = [one.key for one in concerns]
+    keys = [concern.key for concern in concerns]
     if not keys:
         return {}
     found = (
         Answer.select(Answer, User).join(User).where(Answer.job == job, Answer.concern.in_(keys)).order_by(Answer.id)
     )
-    return {one.concern: one for one in found if one.reason}
+    return {answer.concern: answer for answer in found if answer.reason}
 
 
 def give(job: Job, round_: Round, author: User, concern: Concern, reason: str) -> None:

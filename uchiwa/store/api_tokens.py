@@ -41,7 +41,7 @@ def make(user: User, name: str, scopes: list[str], days: int) -> str:
     plain = " ".join(name.split())[:80]
     if not plain:
         raise BadInput("a token needs a name", advice="say which program it is for")
-    if not scopes or any(one not in SCOPES for one in scopes):
+    if not scopes or any(scope not in SCOPES for scope in scopes):
         raise BadInput("a token needs at least one of the scopes", advice=f"choose among {', '.join(SCOPES)}")
     if SEND in scopes and user.role == READER:
         raise BadInput("who looks on cannot send logs", advice="leave this scope out")
@@ -51,7 +51,7 @@ def make(user: User, name: str, scopes: list[str], days: int) -> str:
         raise BadInput(f"a person has at most {MOST} tokens", advice="revoke one first")
     token = PREFIX + secrets.token_urlsafe(32)
     ApiToken.create(
-        user=user, name=plain, token_hash=_hash(token), scopes=" ".join(one for one in SCOPES if one in scopes), made_at=now(),
+        user=user, name=plain, token_hash=_hash(token), scopes=" ".join(scope for scope in SCOPES if scope in scopes), made_at=now(),
         expires_at=now() + timedelta(days=days),
     )  # fmt: skip
     audit.note("token-made", shop_id=user.shop_id, user=user, subject=plain)

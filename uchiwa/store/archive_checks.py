@@ -27,24 +27,24 @@ def check_description(part: form.JobPart, name: str) -> None:
 
 def _check_numbers(part: form.JobPart) -> None:
     """Rounds and revisions are all there, once, and what refers to them finds them."""
-    rounds = [one.number for one in part.rounds]
-    numbers = [one.number for one in part.revisions]
+    rounds = [round_.number for round_ in part.rounds]
+    numbers = [revision.number for revision in part.revisions]
     if sorted(rounds) != list(range(1, len(rounds) + 1)):
         raise BadInput("rounds are missing or there twice")
     if len(set(numbers)) != len(numbers) or 0 not in numbers or part.draft.base not in numbers:
         raise BadInput("revisions are missing or there twice")
-    told = [one.round for group in (part.logs, part.answers, part.decisions) for one in group]
-    told += [one.round for group in (part.revisions, part.events) for one in group if one.round is not None]
+    told = [piece.round for group in (part.logs, part.answers, part.decisions) for piece in group]
+    told += [piece.round for group in (part.revisions, part.events) for piece in group if piece.round is not None]
     if any(one not in rounds for one in told):
         raise BadInput("something belongs to a round that is not there")
-    parents = [(one.parent, one.number) for one in part.revisions if one.parent is not None]
+    parents = [(revision.parent, revision.number) for revision in part.revisions if revision.parent is not None]
     if any(parent not in numbers or parent >= number for parent, number in parents):
         raise BadInput("a revision was made from one that is not there")
-    if [one.number for one in part.rounds if one.returned_at is None] != [len(rounds)]:
+    if [round_.number for round_ in part.rounds if round_.returned_at is None] != [len(rounds)]:
         raise BadInput("the last round is not the one that is open")
-    if any(one.number == 0 and one.withdrawn_at for one in part.revisions):
+    if any(revision.number == 0 and revision.withdrawn_at for revision in part.revisions):
         raise BadInput("what the car came with cannot have been withdrawn")
-    if not all(one.withdrawn_at or one.number <= part.draft.base for one in part.revisions):
+    if not all(revision.withdrawn_at or revision.number <= part.draft.base for revision in part.revisions):
         raise BadInput("the draft does not stand on the revision that was sent last")
 
 
@@ -52,16 +52,16 @@ def _check_texts(part: form.JobPart) -> None:
     """Car file, policies, briefs, setup and pins can be read."""
     try:
         CarFile.loads(part.car_file)
-        for one in part.rounds:
-            Policy.read(json.loads(one.policy))
-            if not isinstance(json.loads(one.spark), dict):
+        for round_ in part.rounds:
+            Policy.read(json.loads(round_.policy))
+            if not isinstance(json.loads(round_.spark), dict):
                 raise TypeError
-            if one.brief:
-                Brief.loads(one.brief)
+            if round_.brief:
+                Brief.loads(round_.brief)
         if part.setup:
             from_data(json.loads(part.setup))
         for cells in json.loads(part.draft.pins).values():
-            if not isinstance(cells, list) or not all(_is_cell(one) for one in cells):
+            if not isinstance(cells, list) or not all(_is_cell(cell) for cell in cells):
                 raise TypeError
     except BadInput:
         raise

@@ -40,7 +40,7 @@ class ArchiveFile:
         self.name = name
         try:
             self.zip = zipfile.ZipFile(file)
-            self.sizes = {one.filename: one.file_size for one in self.zip.infolist()}
+            self.sizes = {info.filename: info.file_size for info in self.zip.infolist()}
         except (zipfile.BadZipFile, OSError, ValueError, NotImplementedError):
             raise BadInput("this is not a zip archive", where=name, advice="choose a job's archive") from None
         if sum(self.sizes.values()) > LARGEST:
@@ -135,17 +135,17 @@ class _Arrival:
 
 def _make(part: form.JobPart, archive: ArchiveFile, author: User) -> tuple[Job, list[int]]:
     """The job of a description that holds together."""
-    people = {one.name: one for one in User.select().where(User.shop == author.shop_id)}
+    people = {user.name: user for user in User.select().where(User.shop == author.shop_id)}
     arrival = _Arrival(part, archive, author, people)
     job = _job(arrival)
     rounds = _rounds(arrival, job)
     stored = _calibrations(part, archive, author.shop_id)
     revisions: dict[int, Revision] = {}
     made = _Made(job, rounds, stored, revisions)
-    for one in sorted(part.revisions, key=lambda one: one.number):
-        revisions[one.number] = _revision(arrival, one, made)
-        if one.image is not None:
-            _revision_image(one.image, revisions[one.number], archive)
+    for revision in sorted(part.revisions, key=lambda revision: revision.number):
+        revisions[revision.number] = _revision(arrival, revision, made)
+        if revision.image is not None:
+            _revision_image(revision.image, revisions[revision.number], archive)
     draft = part.draft
     Draft.create(
         job=job,
@@ -176,16 +176,16 @@ def _job(arrival: _Arrival) -> Job:
 
 def _rounds(arrival: _Arrival, job: Job) -> dict[int, Round]:
     return {
-        one.number: Round.create(
+        round_.number: Round.create(
             job=job,
-            number=one.number,
-            policy=one.policy,
-            policies=one.spark,
-            brief=one.brief,
-            opened_at=_plain(one.opened_at),
-            returned_at=_plain(one.returned_at),
+            number=round_.number,
+            policy=round_.policy,
+            policies=round_.spark,
+            brief=round_.brief,
+            opened_at=_plain(round_.opened_at),
+            returned_at=_plain(round_.returned_at),
         )
-        for one in arrival.part.rounds
+        for round_ in arrival.part.rounds
     }
 
 
@@ -214,7 +214,7 @@ def _events(
     for step in arrival.part.events:
         inputs = dict(step.inputs)
         if "log_ids" in inputs:
-            inputs["log_ids"] = [logs.get(int(one), int(one)) for one in inputs["log_ids"]]
+            inputs["log_ids"] = [logs.get(int(log_id), int(log_id)) for log_id in inputs["log_ids"]]
         Event.create(
             job=job,
             round=rounds.get(step.round) if step.round is not None else None,
@@ -256,7 +256,7 @@ def _plain(moment: datetime | None) -> datetime | None:
 
 
 def _calibrations(part: form.JobPart, archive: ArchiveFile, shop_id: int) -> dict[str, StoredCalibration]:
-    wanted = {one.calibration for one in part.revisions} | {part.draft.calibration}
+    wanted = {revision.calibration for revision in part.revisions} | {part.draft.calibration}
     wanted |= {one for step in part.events for one in (step.before, step.after) if one}
     found: dict[str, StoredCalibration] = {}
     for digest in sorted(wanted):
@@ -281,24 +281,24 @@ class _Made:
     revisions: dict[int, Revision]
 
 
-def _revision(arrival: _Arrival, one: form.RevisionPart, made: _Made) -> Revision:
+def _revision(arrival: _Arrival, part: form.RevisionPart, made: _Made) -> Revision:
     return Revision.create(
         job=made.job,
-        number=one.number,
-        parent=made.revisions.get(one.parent) if one.parent is not None else None,
-        round=made.rounds.get(one.round) if one.round is not None else None,
-        calibration=made.stored[one.calibration],
-        author=arrival.person(one.by) or arrival.author,
-        notes=one.notes,
-        frozen_at=_plain(one.frozen_at),
-        final=one.final,
-        report=clean_report(one.report),
-        brief=one.brief,
-        downloaded_at=_plain(one.downloaded_at),
-        flashed_at=_plain(one.flashed_at),
-        withdrawn_at=_plain(one.withdrawn_at),
-        withdrawn_why=one.withdrawn_why,
-        start_map=one.start_map,
+        number=part.number,
+        parent=made.revisions.get(part.parent) if part.parent is not None else None,
+        round=made.rounds.get(part.round) if part.round is not None else None,
+        calibration=made.stored[part.calibration],
+        author=arrival.person(part.by) or arrival.author,
+        notes=part.notes,
+        frozen_at=_plain(part.frozen_at),
+        final=part.final,
+        report=clean_report(part.report),
+        brief=part.brief,
+        downloaded_at=_plain(part.downloaded_at),
+        flashed_at=_plain(part.flashed_at),
+        withdrawn_at=_plain(part.withdrawn_at),
+        withdrawn_why=part.withdrawn_why,
+        start_map=part.start_map,
     )
 
 
@@ -315,22 +315,22 @@ def _revision_image(part: form.ImagePart, revision: Revision, archive: ArchiveFi
 def _logs(arrival: _Arrival, made: _Made) -> dict[int, int]:
     """Ids of the logs by the ids they had where the archive was made."""
     found: dict[int, int] = {}
-    for one in arrival.part.logs:
-        data = arrival.archive.checked(one.path, one.sha256)
+    for part in arrival.part.logs:
+        data = arrival.archive.checked(part.path, part.sha256)
         log, _ = uploads.receive(
-            made.job, made.rounds[one.round], one.name, io.BytesIO(data), by_customer=one.by_customer
+            made.job, made.rounds[part.round], part.name, io.BytesIO(data), by_customer=part.by_customer
         )
         LogFile.update(
-            accepted=one.accepted, decided=one.decided, baseline=one.baseline, uploaded_at=_plain(one.uploaded_at)
+            accepted=part.accepted, decided=part.decided, baseline=part.baseline, uploaded_at=_plain(part.uploaded_at)
         ).where(LogFile.id == log.id).execute()
-        for note in one.notes:
+        for note in part.notes:
             LogNote.create(
                 log=log, author=arrival.person(note.by) or arrival.author, start_s=note.start_s, end_s=note.end_s, text=note.text,
                 shown=note.shown, at=_plain(note.at),
             )  # fmt: skip
-        for pull in one.pulls:
+        for pull in part.pulls:
             PullNote.insert(log=log, **pull.model_dump()).on_conflict(
                 preserve=(PullNote.note, PullNote.hidden, PullNote.place)
             ).execute()
-        found[one.was] = log.id
+        found[part.was] = log.id
     return found

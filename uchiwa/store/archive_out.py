@@ -59,12 +59,12 @@ def _described(job: Job, archive: zipfile.ZipFile) -> dict[str, Any]:
     revisions = list(Revision.select().where(Revision.job == job).order_by(Revision.number))
     steps = list(Event.select().where(Event.job == job).order_by(Event.id))
     draft = Draft.get(Draft.job == job)
-    ids = {one.calibration_id for one in revisions} | {draft.calibration_id}
+    ids = {revision.calibration_id for revision in revisions} | {draft.calibration_id}
     ids |= {one for step in steps for one in (step.before_id, step.after_id) if one is not None}
     names = _Names(
-        {one.id: one.number for one in rounds},
-        {one.id: one.number for one in revisions},
-        {one.id: one.name for one in User.select().where(User.shop == job.shop_id)},
+        {round_.id: round_.number for round_ in rounds},
+        {revision.id: revision.number for revision in revisions},
+        {user.id: user.name for user in User.select().where(User.shop == job.shop_id)},
         _calibrations(ids, archive),
     )
     car = Car.get_by_id(job.car_id)
@@ -79,28 +79,28 @@ def _described(job: Job, archive: zipfile.ZipFile) -> dict[str, Any]:
         "closed": job.closed,
         "setup": job.setup,
         "moved_at": _utc(job.moved_at),
-        "rounds": [_round(one) for one in rounds],
+        "rounds": [_round(round_) for round_ in rounds],
         "logs": [_log(one, at, names, beside, archive) for at, one in enumerate(uploaded, 1)],
-        "revisions": [_revision(one, names, archive) for one in revisions],
+        "revisions": [_revision(revision, names, archive) for revision in revisions],
         "draft": {
             "base": names.revisions[draft.base_id],
             "calibration": names.calibrations[draft.calibration_id],
             "version": draft.version,
             "pins": draft.pins,
         },
-        "events": [_event(one, names) for one in steps],
-        "answers": [_answer(one, names) for one in Answer.select().where(Answer.job == job).order_by(Answer.id)],
+        "events": [_event(event, names) for event in steps],
+        "answers": [_answer(answer, names) for answer in Answer.select().where(Answer.job == job).order_by(Answer.id)],
         "decisions": [
-            _decision(one, names)
-            for one in KnockDecision.select().where(KnockDecision.job == job).order_by(KnockDecision.id)
+            _decision(decision, names)
+            for decision in KnockDecision.select().where(KnockDecision.job == job).order_by(KnockDecision.id)
         ],
         "messages": [
-            {"by": _known(names.people, one.author_id), "text": one.text, "at": _utc(one.at)}
-            for one in Message.select().where(Message.job == job).order_by(Message.id)
+            {"by": _known(names.people, message.author_id), "text": message.text, "at": _utc(message.at)}
+            for message in Message.select().where(Message.job == job).order_by(Message.id)
         ],
         "channels": [
-            {"channel": one.channel, "quantity": one.quantity, "unit": one.unit}
-            for one in ChannelMemory.select().where(ChannelMemory.car == car).order_by(ChannelMemory.id)
+            {"channel": memory.channel, "quantity": memory.quantity, "unit": memory.unit}
+            for memory in ChannelMemory.select().where(ChannelMemory.car == car).order_by(ChannelMemory.id)
         ],
         "image": _image(images.of_job(job), "controller", archive),
     }
@@ -115,74 +115,74 @@ def _calibrations(ids: Iterable[int], archive: zipfile.ZipFile) -> dict[int, str
     return hashes
 
 
-def _round(one: Round) -> dict[str, Any]:
+def _round(round_: Round) -> dict[str, Any]:
     return {
-        "number": one.number,
-        "policy": one.policy,
-        "spark": one.policies,
-        "brief": one.brief,
-        "opened_at": _utc(one.opened_at),
-        "returned_at": _utc(one.returned_at) if one.returned_at else None,
+        "number": round_.number,
+        "policy": round_.policy,
+        "spark": round_.policies,
+        "brief": round_.brief,
+        "opened_at": _utc(round_.opened_at),
+        "returned_at": _utc(round_.returned_at) if round_.returned_at else None,
     }
 
 
-def _revision(one: Revision, names: _Names, archive: zipfile.ZipFile) -> dict[str, Any]:
+def _revision(revision: Revision, names: _Names, archive: zipfile.ZipFile) -> dict[str, Any]:
     moments = ("downloaded_at", "flashed_at", "withdrawn_at")
     return {
-        "number": one.number,
-        "parent": _known(names.revisions, one.parent_id),
-        "round": _known(names.rounds, one.round_id),
-        "calibration": names.calibrations[one.calibration_id],
-        "by": names.people[one.author_id],
-        "notes": one.notes,
-        "frozen_at": _utc(one.frozen_at),
-        "final": one.final,
-        "report": one.report,
-        "brief": one.brief,
-        **{key: _utc(value) if (value := getattr(one, key)) is not None else None for key in moments},
-        "withdrawn_why": one.withdrawn_why,
-        "start_map": one.start_map,
-        "image": _image(images.of_revision(one), f"revision-{one.number}", archive),
+        "number": revision.number,
+        "parent": _known(names.revisions, revision.parent_id),
+        "round": _known(names.rounds, revision.round_id),
+        "calibration": names.calibrations[revision.calibration_id],
+        "by": names.people[revision.author_id],
+        "notes": revision.notes,
+        "frozen_at": _utc(revision.frozen_at),
+        "final": revision.final,
+        "report": revision.report,
+        "brief": revision.brief,
+        **{key: _utc(value) if (value := getattr(revision, key)) is not None else None for key in moments},
+        "withdrawn_why": revision.withdrawn_why,
+        "start_map": revision.start_map,
+        "image": _image(images.of_revision(revision), f"revision-{revision.number}", archive),
     }
 
 
-def _event(one: Event, names: _Names) -> dict[str, Any]:
+def _event(event: Event, names: _Names) -> dict[str, Any]:
     return {
-        "kind": one.kind,
-        "round": _known(names.rounds, one.round_id),
-        "by": _known(names.people, one.author_id),
-        "at": _utc(one.at),
-        "sentence": one.sentence,
-        "inputs": json.loads(one.inputs),
-        "before": _known(names.calibrations, one.before_id),
-        "after": _known(names.calibrations, one.after_id),
-        "put_back": one.put_back,
-        "abandoned": one.abandoned,
-        "version": one.version,
+        "kind": event.kind,
+        "round": _known(names.rounds, event.round_id),
+        "by": _known(names.people, event.author_id),
+        "at": _utc(event.at),
+        "sentence": event.sentence,
+        "inputs": json.loads(event.inputs),
+        "before": _known(names.calibrations, event.before_id),
+        "after": _known(names.calibrations, event.after_id),
+        "put_back": event.put_back,
+        "abandoned": event.abandoned,
+        "version": event.version,
     }
 
 
-def _answer(one: Answer, names: _Names) -> dict[str, Any]:
+def _answer(answer: Answer, names: _Names) -> dict[str, Any]:
     return {
-        "round": names.rounds[one.round_id],
-        "concern": one.concern,
-        "rule": one.rule,
-        "sentence": one.sentence,
-        "reason": one.reason,
-        "by": names.people[one.author_id],
-        "at": _utc(one.at),
+        "round": names.rounds[answer.round_id],
+        "concern": answer.concern,
+        "rule": answer.rule,
+        "sentence": answer.sentence,
+        "reason": answer.reason,
+        "by": names.people[answer.author_id],
+        "at": _utc(answer.at),
     }
 
 
-def _decision(one: KnockDecision, names: _Names) -> dict[str, Any]:
+def _decision(decision: KnockDecision, names: _Names) -> dict[str, Any]:
     return {
-        "round": names.rounds[one.round_id],
-        "table": one.table_id,
-        "verdict": one.verdict,
-        "reason": one.reason,
-        "cells": json.loads(one.cells),
-        "by": names.people[one.author_id],
-        "at": _utc(one.at),
+        "round": names.rounds[decision.round_id],
+        "table": decision.table_id,
+        "verdict": decision.verdict,
+        "reason": decision.reason,
+        "cells": json.loads(decision.cells),
+        "by": names.people[decision.author_id],
+        "at": _utc(decision.at),
     }
 
 
@@ -230,19 +230,19 @@ def _log(log: LogFile, at: int, names: _Names, beside: _Beside, archive: zipfile
         "uploaded_at": _utc(log.uploaded_at),
         "was": log.id,
         "pulls": [
-            {"number": one.number, "note": one.note, "hidden": one.hidden, "place": one.place}
-            for one in beside.pulls.get(log.id, [])
+            {"number": note.number, "note": note.note, "hidden": note.hidden, "place": note.place}
+            for note in beside.pulls.get(log.id, [])
         ],
         "notes": [
             {
-                "start_s": one.start_s,
-                "end_s": one.end_s,
-                "text": one.text,
-                "shown": one.shown,
-                "by": names.people.get(one.author_id, ""),
-                "at": _utc(one.at),
+                "start_s": note.start_s,
+                "end_s": note.end_s,
+                "text": note.text,
+                "shown": note.shown,
+                "by": names.people.get(note.author_id, ""),
+                "at": _utc(note.at),
             }
-            for one in beside.notes.get(log.id, [])
+            for note in beside.notes.get(log.id, [])
         ],
     }
 

@@ -12,7 +12,7 @@ _MOST = 60
 def of_person(user: User) -> dict[str, Arrangement]:
     """A person's arrangements by name."""
     query = KeptArrangement.select().where(KeptArrangement.user == user).order_by(KeptArrangement.name)
-    return {one.name: parse(one.strips) for one in query}
+    return {arrangement.name: parse(arrangement.strips) for arrangement in query}
 
 
 def keep(user: User, name: str, arrangement: Arrangement) -> str:
@@ -24,7 +24,7 @@ def keep(user: User, name: str, arrangement: Arrangement) -> str:
     name = " ".join(name.split())[:60]
     if not name:
         raise BadInput("the arrangement needs a name", advice="type one")
-    if name in {one.id for one in PURPOSES}:
+    if name in {purpose.id for purpose in PURPOSES}:
         raise BadInput(f"“{name}” is the name of a purpose", advice="choose another")
     others = KeptArrangement.select().where(KeptArrangement.user == user, KeptArrangement.name != name)
     if others.count() >= _MOST:

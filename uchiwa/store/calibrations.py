@@ -45,12 +45,12 @@ def contents(ids: Collection[int]) -> dict[int, Calibration]:
     if not wanted:
         return {}
     rows = StoredCalibration.select(StoredCalibration.id, StoredCalibration.content_hash)
-    hashes = {one.id: one.content_hash for one in rows.where(StoredCalibration.id.in_(wanted))}
+    hashes = {row.id: row.content_hash for row in rows.where(StoredCalibration.id.in_(wanted))}
     with _lock:
         found = {digest: _remembered[digest] for digest in hashes.values() if digest in _remembered}
     missing = [number for number, digest in hashes.items() if digest not in found]
-    for one in StoredCalibration.select().where(StoredCalibration.id.in_(missing)) if missing else ():
-        found[one.content_hash] = calibration_json.loads(one.document)
+    for calibration in StoredCalibration.select().where(StoredCalibration.id.in_(missing)) if missing else ():
+        found[calibration.content_hash] = calibration_json.loads(calibration.document)
     _remember(found)
     return {number: found[digest] for number, digest in hashes.items()}
 

@@ -16,7 +16,7 @@ _log = logging.getLogger("uchiwa.store")
 def of_shop(shop_id: int) -> list[Computed]:
     """The shop's own, by name."""
     query = ComputedChannel.select().where(ComputedChannel.shop == shop_id).order_by(ComputedChannel.name)
-    return [Computed(one.name, one.title, one.formula, one.unit) for one in query]
+    return [Computed(channel.name, channel.title, channel.formula, channel.unit) for channel in query]
 
 
 def book_of(shop_id: int) -> Book:
@@ -29,21 +29,21 @@ def book_of(shop_id: int) -> Book:
         return SHIPPED
 
 
-def keep(author: User, one: Computed) -> Book:
+def keep(author: User, computed: Computed) -> Book:
     """Keep a computed channel, in place of one of the same name; one after another, since channels use each other.
 
     Raises:
         BadInput: see `check_channel`.
     """
     lock_shop(author.shop_id)
-    book = check_channel(one, book_of(author.shop_id))
+    book = check_channel(computed, book_of(author.shop_id))
     kept = ComputedChannel
     kept.insert(
         shop=author.shop_id,
-        name=one.id,
-        title=one.title[:80],
-        formula=one.formula,
-        unit=one.unit[:32],
+        name=computed.id,
+        title=computed.title[:80],
+        formula=computed.formula,
+        unit=computed.unit[:32],
         author=author,
         at=now(),
     ).on_conflict(preserve=(kept.name, kept.title, kept.formula, kept.unit, kept.author, kept.at)).execute()
@@ -58,8 +58,8 @@ def drop(shop_id: int, name: str) -> None:
     """
     lock_shop(shop_id)
     book = book_of(shop_id)
-    if name not in {one.id for one in SHIPPED}:
-        needing = [one.id for one in book if one.id != name and name in book.formula(one.id).names]
+    if name not in {computed.id for computed in SHIPPED}:
+        needing = [computed.id for computed in book if computed.id != name and name in book.formula(computed.id).names]
         if needing:
             raise BadInput(f"{', '.join(needing)} is computed from {name}", advice="change that first")
     ComputedChannel.delete().where(ComputedChannel.shop == shop_id, ComputedChannel.name == name).execute()

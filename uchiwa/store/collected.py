@@ -24,14 +24,18 @@ from uchiwa.store.models import Job, LogFile, Round
 def verdicts_of(log: LogFile) -> list[Verdict]:
     """What a log is worth for the drives of its brief."""
     return [
-        Verdict(DriveKind(one["kind"]), one["met"], sentence_of(one.get("words") or one["said"]), one["seconds"])
-        for one in json.loads(log.verdicts)
+        Verdict(
+            DriveKind(entry["kind"]), entry["met"], sentence_of(entry.get("words") or entry["said"]), entry["seconds"]
+        )
+        for entry in json.loads(log.verdicts)
     ]
 
 
 def drives_of(log: LogFile) -> list[Drive]:
     """The drives recognised in a log."""
-    return [Drive(DriveKind(one["kind"]), one["start"], one["end"], one["note"]) for one in json.loads(log.drives)]
+    return [
+        Drive(DriveKind(entry["kind"]), entry["start"], entry["end"], entry["note"]) for entry in json.loads(log.drives)
+    ]
 
 
 _MAIN = (
@@ -84,11 +88,13 @@ def collected(job: Job, round_: Round) -> Collected:
     ready = [log for log in logs if log.state == READY]
     verdicts = {log.id: verdicts_of(log) for log in ready}
     items = checklist(brief, list(verdicts.values())) if brief is not None else ()
-    newest = {one.kind: number for number, own in verdicts.items() for one in own if one.met}
+    newest = {verdict.kind: number for number, own in verdicts.items() for verdict in own if verdict.met}
     replaced = frozenset(
         number
         for number, own in verdicts.items()
-        if own and not any(one.met for one in own) and all(newest.get(one.kind, 0) > number for one in own)
+        if own
+        and not any(verdict.met for verdict in own)
+        and all(newest.get(verdict.kind, 0) > number for verdict in own)
     )
     table = briefs.table_under_work(job, round_)
     return Collected(brief, logs, findings.of_logs(ready), items, _coverage(brief, table, ready), replaced)
@@ -97,7 +103,7 @@ def collected(job: Job, round_: Round) -> Collected:
 def _coverage(brief: Brief | None, table: Table | None, ready: list[LogFile]) -> Coverage | None:
     if brief is None or table is None:
         return None
-    ask = next((one for one in brief.to_drive if one.acceptance.cells), None)
+    ask = next((drive_ask for drive_ask in brief.to_drive if drive_ask.acceptance.cells), None)
     if ask is None:
         return None
     total = dwell_of([log.dwell for log in ready if log.accepted], table)

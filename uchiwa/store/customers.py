@@ -78,7 +78,7 @@ def of_shop(shop_id: int, search: str = "", skip: int = 0) -> list[CustomerRow]:
     if search.strip():
         query = query.where(Customer.name.contains(search.strip()) | Customer.email.contains(search.strip()))
     found = list(query.order_by(Customer.name, Customer.id).limit(PAGE + 1).offset(skip or None))
-    ids = [one.id for one in found]
+    ids = [customer.id for customer in found]
     counts = (
         Car.select(Car.customer, fn.COUNT(Job.id), fn.MAX(Job.moved_at)).join(Job).where(Car.customer.in_(ids)).group_by(Car.customer)
     )  # fmt: skip
@@ -88,7 +88,9 @@ def of_shop(shop_id: int, search: str = "", skip: int = 0) -> list[CustomerRow]:
     )  # fmt: skip
     number = {key: (int(count), moved) for key, count, moved in rows(counts)}
     size = {key: (int(count), int(total or 0)) for key, count, total in rows(sizes)}
-    return [CustomerRow(one, *number.get(one.id, (0, None)), *size.get(one.id, (0, 0))) for one in found]
+    return [
+        CustomerRow(customer, *number.get(customer.id, (0, None)), *size.get(customer.id, (0, 0))) for customer in found
+    ]
 
 
 def jobs_of(customer: Customer) -> list[Job]:
@@ -108,16 +110,16 @@ def what_is_kept(customer: Customer) -> dict[str, Any]:
         "reminders": not customer.reminders_off,
         "jobs": ids,
         "messages": [
-            {"job": one.job_id, "at": f"{one.at}", "by_customer": one.author_id is None, "text": one.text}
-            for one in messages
+            {"job": message.job_id, "at": f"{message.at}", "by_customer": message.author_id is None, "text": message.text}
+            for message in messages
         ],
         "links": [
-            {"job": one.job_id, "made_at": f"{one.made_at}", "used_at": f"{one.seen_at}", "ended_at": f"{one.revoked_at}"}
-            for one in links
+            {"job": link.job_id, "made_at": f"{link.made_at}", "used_at": f"{link.seen_at}", "ended_at": f"{link.revoked_at}"}
+            for link in links
         ],
         "mails": [
-            {"job": one.job_id, "to": one.recipient, "what": one.kind, "sent_at": f"{one.sent_at}"} | {"details": json.loads(one.details)}
-            for one in mails
+            {"job": mail.job_id, "to": mail.recipient, "what": mail.kind, "sent_at": f"{mail.sent_at}"} | {"details": json.loads(mail.details)}
+            for mail in mails
         ],
     }  # fmt: skip
 

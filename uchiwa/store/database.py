@@ -101,7 +101,7 @@ class Pool(PooledMySQLDatabase, DescribedDatabase):
     def _elsewhere(self, place: Place | None) -> list[tuple[str, int]]:
         """The other nodes, in an order of their own for each process; of a single server, where it has moved to."""
         here = (self.connect_params.get("host"), self.connect_params.get("port"))
-        found = [one for one in (place.nodes if place is not None else ()) if one != here]
+        found = [node for node in (place.nodes if place is not None else ()) if node != here]
         random.shuffle(found)
         return found
 

@@ -94,7 +94,7 @@ _BARRIERS = ("setup-on", "setup-off")
 
 def as_steps(found: Iterable[Event]) -> tuple[Step, ...]:
     """The steps that stand, as the core has them; their contents in two queries for any number of them."""
-    standing = [(one, one.before_id, one.after_id) for one in found if not one.put_back]
+    standing = [(event, event.before_id, event.after_id) for event in found if not event.put_back]
     ids = [(before, after) for _, before, after in standing if before is not None and after is not None]
     known = calibrations.contents([number for pair in ids for number in pair])
     return tuple(
@@ -116,13 +116,13 @@ def _reason(step: Event) -> str:
 
 def undoable(found: list[Event]) -> Event | None:
     """Of a draft's steps the one that undoing would put back."""
-    standing = [one for one in found if not one.put_back]
+    standing = [event for event in found if not event.put_back]
     return standing[-1] if standing and standing[-1].kind in jobs.STEPS else None
 
 
 def redoable(found: list[Event]) -> Event | None:
     """Of a draft's steps the one that would be done again: the first undone one that no other has taken the place of."""
-    return next((one for one in found if one.put_back and not one.abandoned), None)
+    return next((event for event in found if event.put_back and not event.abandoned), None)
 
 
 def ends_of(found: list[Event]) -> tuple[Event | None, Event | None]:

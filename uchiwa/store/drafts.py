@@ -74,4 +74,4 @@ def done_since(draft: Draft, version: int) -> list[str]:
     """What was done to a draft after a version of it."""
     query = Event.select(Event, User).join(User, JOIN.LEFT_OUTER)
     found = query.where(Event.job == draft.job_id, Event.version > version).order_by(Event.id)
-    return [f"{one.author.name if one.author else 'Uchiwa'}: {one.sentence}" for one in found]
+    return [f"{event.author.name if event.author else 'Uchiwa'}: {event.sentence}" for event in found]

@@ -13,15 +13,17 @@ from uchiwa.store.models import FoundInLog, LogFile
 def keep(log: LogFile, found: Sequence[Finding]) -> None:
     """Keep a log's findings in place of earlier ones. Call within a transaction."""
     FoundInLog.delete().where(FoundInLog.log == log).execute()
-    for one in found:
+    for finding in found:
         FoundInLog.create(
             log=log,
-            rule=one.rule,
-            severity=one.severity.value,
-            customer=one.customer[:600],
-            tuner=one.tuner[:600],
-            at=json.dumps([[round(first, 3), round(last, 3)] for first, last in one.spans]),
-            words=json.dumps(one.customer.data, ensure_ascii=False) if isinstance(one.customer, Sentence) else None,
+            rule=finding.rule,
+            severity=finding.severity.value,
+            customer=finding.customer[:600],
+            tuner=finding.tuner[:600],
+            at=json.dumps([[round(first, 3), round(last, 3)] for first, last in finding.spans]),
+            words=json.dumps(finding.customer.data, ensure_ascii=False)
+            if isinstance(finding.customer, Sentence)
+            else None,
         )
 
 

@@ -59,7 +59,7 @@ def keep(job: Job, author: User, layout_document: str, name: str, data: bytes) -
     kept.insert(
         job=job, name=name[:200], format=kind, layout=layout_document, data=blob(pack(data)), at=now()
     ).on_conflict(preserve=(kept.name, kept.format, kept.layout, kept.data, kept.at)).execute()
-    words = ", ".join(one.words for one in layout.identities)
+    words = ", ".join(identity.words for identity in layout.identities)
     sentence = f"Controller image {name} with layout “{layout.title}”{f', identity {words}' if words else ''}"
     events.record(job, "image", sentence, author=author, inputs={"sha256": hashlib.sha256(data).hexdigest()})
     return content
@@ -110,6 +110,6 @@ def of_revisions(revisions: Sequence[Revision]) -> frozenset[int]:
     if not revisions:
         return frozenset()
     query = RevisionImage.select(RevisionImage.revision).where(
-        RevisionImage.revision.in_([one.id for one in revisions])
+        RevisionImage.revision.in_([revision.id for revision in revisions])
     )
-    return frozenset(one.revision_id for one in query)
+    return frozenset(image.revision_id for image in query)

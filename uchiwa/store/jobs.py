@@ -148,14 +148,14 @@ def latest_rounds(job_ids: Collection[int]) -> dict[int, Round]:
     if not job_ids:
         return {}
     query = Round.select().where(Round.job.in_(list(job_ids))).order_by(Round.number)
-    return {one.job_id: one for one in query}
+    return {round_.job_id: round_ for round_ in query}
 
 
 def rounds(job: Job) -> list[Round]:
     """A job's rounds, oldest first; they know the job."""
     found = list(Round.select().where(Round.job == job).order_by(Round.number))
-    for one in found:
-        one.job = job
+    for round_ in found:
+        round_.job = job
     return found
 
 
@@ -166,7 +166,7 @@ def moved(job: Job) -> None:
 
 def facts_of(rounds_: Collection[Round]) -> dict[int, RoundFacts]:
     """The facts of rounds by id, in five queries for any number of them."""
-    ids = [one.id for one in rounds_]
+    ids = [round_.id for round_ in rounds_]
     if not ids:
         return {}
     counted: dict[tuple[int, str], int] = {}
@@ -208,27 +208,27 @@ def facts_of(rounds_: Collection[Round]) -> dict[int, RoundFacts]:
         .where(LogFile.round.in_(ids), LogFile.state == REFUSED, LogFile.accepted)
         .order_by(LogFile.id)
     }
-    sent = _sent([one.job_id for one in rounds_])
-    runs = {one.id: _running(one, sent) for one in rounds_}
+    sent = _sent([round_.job_id for round_ in rounds_])
+    runs = {round_.id: _running(round_, sent) for round_ in rounds_}
     return {
-        one.id: RoundFacts(
-            number=one.number,
-            running=getattr(runs[one.id], "number", 0),
-            carried=_carried(runs[one.id]),
-            briefed=bool(one.brief),
-            purpose=_purpose(one.brief),
-            logs_unfit=unfit.get(one.id, 0),
-            logs_ready=counted.get((one.id, READY), 0),
-            logs_reading=counted.get((one.id, STORED), 0) + counted.get((one.id, IMPORTING), 0),
-            logs_refused=counted.get((one.id, REFUSED), 0),
-            logs_dyno=dynos.get(one.id, 0),
-            taken=taken.get(one.id, 0),
-            sparked=by_kind.get((one.id, SPARK), 0),
-            idled=by_kind.get((one.id, IDLE), 0),
-            frozen=one.returned_at is not None,
-            last_refusal=refusals.get(one.id, ""),
+        round_.id: RoundFacts(
+            number=round_.number,
+            running=getattr(runs[round_.id], "number", 0),
+            carried=_carried(runs[round_.id]),
+            briefed=bool(round_.brief),
+            purpose=_purpose(round_.brief),
+            logs_unfit=unfit.get(round_.id, 0),
+            logs_ready=counted.get((round_.id, READY), 0),
+            logs_reading=counted.get((round_.id, STORED), 0) + counted.get((round_.id, IMPORTING), 0),
+            logs_refused=counted.get((round_.id, REFUSED), 0),
+            logs_dyno=dynos.get(round_.id, 0),
+            taken=taken.get(round_.id, 0),
+            sparked=by_kind.get((round_.id, SPARK), 0),
+            idled=by_kind.get((round_.id, IDLE), 0),
+            frozen=round_.returned_at is not None,
+            last_refusal=refusals.get(round_.id, ""),
         )
-        for one in rounds_
+        for round_ in rounds_
     }
 
 
@@ -250,13 +250,13 @@ def _sent(job_ids: Collection[int]) -> dict[int, list[Revision]]:
         Revision.start_map,
     )
     query = Revision.select(*fields).where(Revision.job.in_(list(job_ids)), Revision.withdrawn_at.is_null())
-    for one in query.order_by(Revision.number):
-        found.setdefault(one.job_id, []).append(one)
+    for revision in query.order_by(Revision.number):
+        found.setdefault(revision.job_id, []).append(revision)
     return found
 
 
 def _running(round_: Round, sent: dict[int, list[Revision]]) -> Revision | None:
-    before = [one for one in sent.get(round_.job_id, []) if one.number < round_.number]
+    before = [revision for revision in sent.get(round_.job_id, []) if revision.number < round_.number]
     return before[-1] if before else None
 
 
@@ -268,7 +268,7 @@ def _carried(revision: Revision | None) -> str:
 
 def regions_of(round_: Round) -> tuple[RegionError, ...]:
     """What a round's logs showed by region."""
-    return tuple(RegionError(**{**one, "region": Region(one["region"])}) for one in json.loads(round_.regions))
+    return tuple(RegionError(**{**entry, "region": Region(entry["region"])}) for entry in json.loads(round_.regions))
 
 
 def round_logs(round_: Round) -> list[LogFile]:

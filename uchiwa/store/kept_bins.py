@@ -26,10 +26,10 @@ def of_shop(shop_id: int, purpose: str = "") -> list[KeptBins]:
     """A shop's gatherings: those of a purpose first, then by name."""
     shop = Shop.get_by_id(shop_id)
     found = [
-        KeptBins(one["name"], one["purpose"], Gathering.read(one["asked"], one["name"]))
-        for one in json.loads(shop.own_bins)
+        KeptBins(entry["name"], entry["purpose"], Gathering.read(entry["asked"], entry["name"]))
+        for entry in json.loads(shop.own_bins)
     ]
-    return sorted(found, key=lambda one: (one.purpose != purpose, one.name.lower()))
+    return sorted(found, key=lambda bins: (bins.purpose != purpose, bins.name.lower()))
 
 
 def keep(shop_id: int, kept: KeptBins) -> None:
@@ -42,7 +42,7 @@ def keep(shop_id: int, kept: KeptBins) -> None:
     if not name:
         raise BadInput("a gathering needs a name", advice="type one")
     shop = lock_shop(shop_id)
-    own = [one for one in json.loads(shop.own_bins) if one["name"] != name]
+    own = [entry for entry in json.loads(shop.own_bins) if entry["name"] != name]
     if len(own) >= MOST:
         raise BadInput(f"a shop keeps at most {MOST} gatherings", advice="drop one first")
     own.append({"name": name, "purpose": kept.purpose, "asked": kept.asked.model_dump(mode="json")})
@@ -52,5 +52,5 @@ def keep(shop_id: int, kept: KeptBins) -> None:
 def drop(shop_id: int, name: str) -> None:
     """Forget a gathering."""
     shop = lock_shop(shop_id)
-    own = [one for one in json.loads(shop.own_bins) if one["name"] != name]
+    own = [entry for entry in json.loads(shop.own_bins) if entry["name"] != name]
     Shop.update(own_bins=json.dumps(own, ensure_ascii=False)).where(Shop.id == shop_id).execute()

@@ -172,7 +172,7 @@ def origin() -> str:
 @cache
 def sources() -> str:
     """A hash of every module that has a part in what is computed, and of the libraries' versions."""
-    found = hashlib.sha256(repr([version(one) for one in _LIBRARIES]).encode())
+    found = hashlib.sha256(repr([version(library) for library in _LIBRARIES]).encode())
     for part in _COMPUTING:
         for path in sorted((_HERE / part).rglob("*.py")):
             found.update(path.read_bytes())

@@ -34,7 +34,7 @@ def of(job: Job, round_: Round, table_id: str, clusters: tuple[Cluster, ...]) ->
         .where(KnockDecision.job == job, KnockDecision.table_id == table_id, Round.number <= round_.number)
         .order_by(KnockDecision.id.desc())
     )
-    kept = [(one, {tuple(cell) for cell in json.loads(one.cells)}) for one in query]
+    kept = [(decision, {tuple(cell) for cell in json.loads(decision.cells)}) for decision in query]
     found: dict[int, Decided] = {}
     for cluster in clusters:
         mine = set(cluster.cells)
@@ -58,9 +58,9 @@ def noise_cells(job: Job, round_: Round, table_id: str) -> set[tuple[int, int]]:
         .order_by(KnockDecision.id)
     )
     noise: set[tuple[int, int]] = set()
-    for one in query:
-        cells = {(int(i), int(j)) for i, j in json.loads(one.cells)}
-        noise = noise | cells if one.verdict == Verdict.NOISE else noise - cells
+    for decision in query:
+        cells = {(int(i), int(j)) for i, j in json.loads(decision.cells)}
+        noise = noise | cells if decision.verdict == Verdict.NOISE else noise - cells
     return noise
 
 

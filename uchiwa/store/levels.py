@@ -59,7 +59,7 @@ def _keep(channels: Mapping[int, FloatArray]) -> None:
             }
             for level, sums in built
         ]
-        if sum(one["blocks"] for one in rows) > _BLOCKS_A_STATEMENT:
+        if sum(row["blocks"] for row in rows) > _BLOCKS_A_STATEMENT:
             _insert(rows)
             rows = []
     _insert(rows)
@@ -92,7 +92,7 @@ def missing(most: int = 20) -> list[LogFile]:
     """Logs that are ready and have channels without a pyramid: whoever imported them was stopped before it was built."""
     with unit_of_work():
         bare = LogChannel.select(LogChannel.log).where(LogChannel.levels.is_null()).distinct().limit(500)
-        ids = [one.log_id for one in bare]
+        ids = [channel.log_id for channel in bare]
         ready = LogFile.select().where(LogFile.id.in_(ids), LogFile.state == READY) if ids else []
         return list(ready)[:most]
 

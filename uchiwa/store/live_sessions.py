@@ -21,7 +21,7 @@ def silent() -> list[int]:
     with unit_of_work():
         quiet = (LiveSession.heard_ms < at - SILENCE_S * 1000) | (LiveSession.heard_ms > at + SILENCE_S * 1000)
         query = LiveSession.select(LiveSession.id).where(LiveSession.running.is_null(False), quiet)
-        return [one.id for one in query]
+        return [session.id for session in query]
 
 
 def overlong() -> list[int]:
@@ -29,7 +29,7 @@ def overlong() -> list[int]:
     with unit_of_work():
         begun = LiveSession.began_at < now() - timedelta(seconds=MOST_SECONDS)
         query = LiveSession.select(LiveSession.id).where(LiveSession.running.is_null(False), begun)
-        return [one.id for one in query]
+        return [session.id for session in query]
 
 
 def running_of(job: Job) -> LiveSession | None:
@@ -59,13 +59,13 @@ def of_logs(log_ids: Sequence[int]) -> dict[int, LiveSession]:
     """The sessions that some logs are, by log."""
     if not log_ids:
         return {}
-    return {one.log_id: one for one in LiveSession.select().where(LiveSession.log.in_(list(log_ids)))}
+    return {session.log_id: session for session in LiveSession.select().where(LiveSession.log.in_(list(log_ids)))}
 
 
 def running() -> list[int]:
     """Every session that is being recorded."""
     with unit_of_work():
-        return [one.id for one in LiveSession.select(LiveSession.id).where(LiveSession.running.is_null(False))]
+        return [session.id for session in LiveSession.select(LiveSession.id).where(LiveSession.running.is_null(False))]
 
 
 def decide(session: LiveSession, what: str) -> None:

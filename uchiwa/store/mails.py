@@ -173,7 +173,7 @@ def take_held(user: User) -> list[Mail]:
     """What waits for a person's digest, oldest first; it is done with, in the transaction of the digest."""
     held = list(Mail.select().where(Mail.user == user, Mail.state == HELD).order_by(Mail.id).for_update())
     if held:
-        Mail.update(state=DROPPED, problem="told in a digest").where(Mail.id.in_([one.id for one in held])).execute()
+        Mail.update(state=DROPPED, problem="told in a digest").where(Mail.id.in_([mail.id for mail in held])).execute()
     return held
 
 

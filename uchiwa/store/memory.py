@@ -11,7 +11,9 @@ from uchiwa.store.models import Car, ChannelMemory, Customer, Shop
 
 def header_of(log: Log) -> str:
     """A mark of a logger's header: its channels' names and units, in any order."""
-    keys = sorted(channel_key(one.name, one.source_unit) for raster in log.rasters for one in raster.channels)
+    keys = sorted(
+        channel_key(channel.name, channel.source_unit) for raster in log.rasters for channel in raster.channels
+    )
     return hashlib.sha256("\n".join(keys).encode()).hexdigest()
 
 
@@ -59,6 +61,6 @@ def recall(car: Car, shop_id: int, header: str) -> dict[str, Assignment]:
         (ChannelMemory.car == car) | (ChannelMemory.car.is_null() & (ChannelMemory.header == header)),
     )
     found: dict[str, Assignment] = {}
-    for row in sorted(rows, key=lambda one: one.car_id is not None):
+    for row in sorted(rows, key=lambda memory: memory.car_id is not None):
         found[row.channel] = Assignment(row.quantity, row.unit or None)
     return found

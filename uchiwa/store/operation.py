@@ -84,7 +84,7 @@ def workers() -> list[tuple[str, bool, datetime]]:
     """Workers that gave a sign of life within a day: name, whether of late, when."""
     at = now()
     query = WorkerBeat.select().order_by(WorkerBeat.at.desc())
-    return [(one.name, abs(at - one.at) <= worker_beats.ALIVE, one.at) for one in query]
+    return [(beat.name, abs(at - beat.at) <= worker_beats.ALIVE, beat.at) for beat in query]
 
 
 @dataclass(frozen=True)
@@ -105,8 +105,8 @@ def sizes() -> list[ShopSize]:
         key: (int(number), int(size or 0))
         for key, number, size in rows(query.where(LogFile.source.is_null()).group_by(Job.shop))
     }
-    found = [ShopSize(one, jobs.get(one.id, 0), *logs.get(one.id, (0, 0))) for one in Shop.select()]
-    return sorted(found, key=lambda one: -one.bytes)
+    found = [ShopSize(shop, jobs.get(shop.id, 0), *logs.get(shop.id, (0, 0))) for shop in Shop.select()]
+    return sorted(found, key=lambda shop_size: -shop_size.bytes)
 
 
 def tables() -> list[tuple[str, int, int]]:

@@ -59,14 +59,14 @@ def workers(shop_id: int) -> list[User]:
 def concerned(job: Job) -> list[User]:
     """Whoever has a job in hand; all who work in the shop if nobody has."""
     everybody = workers(job.shop_id)
-    return [one for one in everybody if one.id == job.tuner_id] or everybody
+    return [user for user in everybody if user.id == job.tuner_id] or everybody
 
 
 def _owners(shop_id: int) -> set[int]:
     """The owners who are let in; nobody becomes or ceases to be one until the transaction ends."""
     Shop.select(Shop.id).where(Shop.id == shop_id).for_update().execute()
     query = User.select(User.id).where(User.shop == shop_id, User.role == roles.OWNER, User.disabled_at.is_null())
-    return {one.id for one in query}
+    return {user.id for user in query}
 
 
 def _must_leave_an_owner(user: User) -> None:

@@ -44,7 +44,7 @@ class Place:
     @property
     def nodes(self) -> tuple[tuple[str, int], ...]:
         """Host and port of every node of the cluster, of which any will do; of a single server, its own."""
-        parted = (one.rpartition(":") for one in self.other_nodes)
+        parted = (node.rpartition(":") for node in self.other_nodes)
         return ((self.host, self.port), *((host, int(port)) for host, _, port in parted))
 
     @property

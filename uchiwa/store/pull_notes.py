@@ -14,7 +14,7 @@ def of(logs: Sequence[LogFile]) -> dict[Key, PullNote]:
     if not logs:
         return {}
     found = PullNote.select().where(PullNote.log.in_([log.id for log in logs]))
-    return {(one.log_id, one.number): one for one in found}
+    return {(note.log_id, note.number): note for note in found}
 
 
 def keep(key: Key, *, note: str | None = None, hidden: bool | None = None, place: float | None = None) -> None:

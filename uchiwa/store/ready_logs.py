@@ -31,4 +31,4 @@ def chosen(job: Job, log_ids: Collection[int]) -> dict[int, LogFile]:
     passed = LiveSession.select(LiveSession.log).where(LiveSession.log.in_(list(log_ids)))
     open_ = LogFile.state.in_((READY, RECORDING)) | (LogFile.state.in_((STORED, IMPORTING)) & LogFile.id.in_(passed))
     ready = LogFile.select(LogFile, Round).join(Round).where(LogFile.job == job, open_)
-    return {one.id: one for one in ready.where(LogFile.id.in_(list(log_ids)))}
+    return {log.id: log for log in ready.where(LogFile.id.in_(list(log_ids)))}

@@ -31,7 +31,7 @@ def freeze(by: Acting, notes: str, *, final: bool = False, led_to_by: dict[str, 
     draft = as_seen(job, by.version)
     if round_.returned_at is not None:
         raise StaleDraftError(done_since(draft, by.version))
-    standing = [one.id for one in steps(job) if not one.put_back]
+    standing = [step.id for step in steps(job) if not step.put_back]
     revision = Revision.create(
         job=job,
         number=round_.number,

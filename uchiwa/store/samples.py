@@ -210,7 +210,7 @@ def _read(logs: Collection[LogFile], wanted: Any) -> list[Log]:
 
 def values_of(channel_ids: Collection[int]) -> dict[int, FloatArray]:
     """The whole of some channels by id, in one query."""
-    parts: dict[int, list[FloatArray]] = {one: [] for one in channel_ids}
+    parts: dict[int, list[FloatArray]] = {id_: [] for id_ in channel_ids}
     if parts:
         chunks = (
             ChannelChunk.select()
@@ -223,30 +223,30 @@ def values_of(channel_ids: Collection[int]) -> dict[int, FloatArray]:
 
 
 def _recording(name: str, channels: list[LogChannel], values: dict[int, FloatArray]) -> Log:
-    if not channels or any(values[one.id].size != one.samples for one in channels):
+    if not channels or any(values[channel.id].size != channel.samples for channel in channels):
         raise BeingReadError
     rasters: list[Raster] = []
-    for number in sorted({one.raster for one in channels}):
-        here = [one for one in channels if one.raster == number]
-        time = next(values[one.id] for one in here if one.quantity == TIME)
+    for number in sorted({channel.raster for channel in channels}):
+        here = [channel for channel in channels if channel.raster == number]
+        time = next(values[channel.id] for channel in here if channel.quantity == TIME)
         rasters.append(
             Raster(
                 time,
                 tuple(
                     Channel(
-                        one.name,
-                        one.unit,
-                        values[one.id],
-                        one.quantity,
-                        one.source_unit,
-                        one.reason,
-                        one.confidence,
-                        one.doubt,
-                        one.read_as,
-                        one.second,
+                        channel.name,
+                        channel.unit,
+                        values[channel.id],
+                        channel.quantity,
+                        channel.source_unit,
+                        channel.reason,
+                        channel.confidence,
+                        channel.doubt,
+                        channel.read_as,
+                        channel.second,
                     )
-                    for one in here
-                    if one.quantity != TIME
+                    for channel in here
+                    if channel.quantity != TIME
                 ),
             )
         )

@@ -34,7 +34,7 @@ def migrate() -> list[str]:
         try:
             runner = Runner(database, str(MIGRATIONS))
             before = set(runner.applied())
-            _refuse_newer(before, {one.name for one in runner.migrations()})
+            _refuse_newer(before, {migration.name for migration in runner.migrations()})
             runner.up()
             return sorted(str(name) for name in set(runner.applied()) - before)
         finally:
@@ -51,7 +51,7 @@ def check() -> None:
     """Raises SchemaError unless the schema is the one that this version knows."""
     with database.connection_context():
         runner = Runner(database, str(MIGRATIONS))
-        applied, known = set(runner.applied()), {one.name for one in runner.migrations()}
+        applied, known = set(runner.applied()), {migration.name for migration in runner.migrations()}
     _refuse_newer(applied, known)
     if applied < known:
         raise SchemaError("the schema is older than this version of Uchiwa: run uchiwa db migrate first")

@@ -43,8 +43,10 @@ def must_be_off(job: Job) -> None:
 def of_shop(shop: Shop) -> list[Setup]:
     """The prepared ones and the shop's own."""
     own = [
-        Setup(one["name"], one["sentence"], tuple(SetupSetting(name, float(value)) for name, value in one["wishes"]))
-        for one in json.loads(shop.own_setups)
+        Setup(
+            entry["name"], entry["sentence"], tuple(SetupSetting(name, float(value)) for name, value in entry["wishes"])
+        )
+        for entry in json.loads(shop.own_setups)
     ]
     return [*PREPARED, *own]
 
@@ -58,7 +60,7 @@ def keep_own(shop_id: int, setup: Setup | None, name: str) -> None:
     if any(one.name == name for one in PREPARED):
         raise BadInput(f"“{name}” comes with Uchiwa", advice="choose another name")
     shop = lock_shop(shop_id)
-    own = [one for one in json.loads(shop.own_setups) if one["name"] != name]
+    own = [entry for entry in json.loads(shop.own_setups) if entry["name"] != name]
     if setup is not None:
         if len(own) >= MOST:
             raise BadInput(f"a shop has at most {MOST} setups of its own", advice="drop one first")

@@ -55,7 +55,7 @@ class About:
 
 def tags_of(written: str) -> list[str]:
     """Tags, each once, in small letters."""
-    return list(dict.fromkeys(" ".join(one.split()).lower()[:30] for one in written.split(",") if one.strip()))
+    return list(dict.fromkeys(" ".join(word.split()).lower()[:30] for word in written.split(",") if word.strip()))
 
 
 def put(author: User, kind: ShelfKind, data: bytes, file_name: str, about: About) -> ShelfEntry:
@@ -124,7 +124,7 @@ def of_shop(shop_id: int, kinds: Sequence[ShelfKind] = (), search: str = "", tag
     """
     wanted = ShelfEntry.shop == shop_id
     if kinds:
-        wanted &= ShelfEntry.kind.in_([one.value for one in kinds])
+        wanted &= ShelfEntry.kind.in_([kind.value for kind in kinds])
     for word in search.split():
         wanted &= fn.CONCAT_WS(
             " ", ShelfEntry.name, ShelfEntry.words, ShelfEntry.tags, ShelfEntry.origin, ShelfEntry.file_name
@@ -162,6 +162,6 @@ def buses(shop_id: int) -> tuple[BusDescription, ...]:
     """The descriptions of buses, newest first, for recordings of one."""
     query = ShelfEntry.select().where(ShelfEntry.shop == shop_id, ShelfEntry.kind == ShelfKind.BUS.value)
     return tuple(
-        BusDescription(one.name, unpack(one.content).decode("utf-8", "replace"))
-        for one in query.order_by(ShelfEntry.id.desc()).limit(MOST_BUSES)
+        BusDescription(entry.name, unpack(entry.content).decode("utf-8", "replace"))
+        for entry in query.order_by(ShelfEntry.id.desc()).limit(MOST_BUSES)
     )

@@ -225,6 +225,6 @@ def _signals_of(log: LogFile, keys: Collection[str] | None) -> list[StoredSignal
         if kept is None:
             return None
         extent = (math.nan, math.nan) if low is None or high is None else (low, high)
-        blocks = tuple(int(one) for one in kept.split(",") if one)
+        blocks = tuple(int(word) for word in kept.split(",") if word)
         signals.append(StoredSignal(number, raster, name, unit, quantity, size, extent, mean, blocks))
     return signals

@@ -26,5 +26,5 @@ def doubt_values(round_: Round, problem: BadInput, back: str) -> dict[str, Any]:
     every = jobs.spark_logs(round_)
     for logs in ([log for log in every if not log.dyno], every):
         rows |= dict(zip(told_apart(logs), logs, strict=True))
-    asked = {(one.name, one.source_unit): one for one in reversed(problem.doubts) if one.log in rows}
+    asked = {(doubt.name, doubt.source_unit): doubt for doubt in reversed(problem.doubts) if doubt.log in rows}
     return {"doubts": list(reversed(asked.values())), "rows_by_name": rows, "back": back, "quantities": QUANTITIES}

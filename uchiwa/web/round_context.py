@@ -150,7 +150,7 @@ def _about_a_round(
         asked = list(inspect.signature(route, eval_str=True).parameters.values())[1:]
         named: dict[str, Any] = {"request": Request, "user": Person, "job_id": int, "number": int}
         found = [inspect.Parameter(key, inspect.Parameter.KEYWORD_ONLY, annotation=kind) for key, kind in named.items()]
-        rest = [one.replace(kind=inspect.Parameter.KEYWORD_ONLY) for one in asked]
+        rest = [parameter.replace(kind=inspect.Parameter.KEYWORD_ONLY) for parameter in asked]
         run.__signature__ = inspect.Signature([*found, *rest])  # type: ignore[attr-defined]
         return run
 

@@ -95,14 +95,14 @@ class Imports:
 
     def look_after(self) -> None:
         """Take note of those that are over, and end those that take too long."""
-        for one in list(self.running):
-            if one.too_long and not one.child.over:
-                _log.warning("the import of log %s takes too long and is ended", one.log.id)
-                one.child.kill()
-            if one.child.over:
-                self.running.remove(one)
-                if one.finish():
-                    self._waiting[one.log.id] = time.monotonic() + _PAUSE_S
+        for importing in list(self.running):
+            if importing.too_long and not importing.child.over:
+                _log.warning("the import of log %s takes too long and is ended", importing.log.id)
+                importing.child.kill()
+            if importing.child.over:
+                self.running.remove(importing)
+                if importing.finish():
+                    self._waiting[importing.log.id] = time.monotonic() + _PAUSE_S
 
     def fill(self) -> None:
         """Begin as many more as there is room for."""
@@ -126,7 +126,7 @@ class Imports:
         """Until one of them is over, or for so long; by default until it is time to look for others."""
         if seconds is None:
             seconds = _LOOK_S if time.monotonic() - self._busy < _WHILE_S else _AT_REST_S
-        ends = [one.child.process.sentinel for one in self.running]
+        ends = [importing.child.process.sentinel for importing in self.running]
         if ends:
             wait(ends, timeout=seconds)
         else:
@@ -134,14 +134,14 @@ class Imports:
 
     def stop(self) -> None:
         """End all of them; what they were at waits for the next worker."""
-        for one in self.running:
-            one.child.kill()
+        for importing in self.running:
+            importing.child.kill()
             try:
-                leases.release(one.log, counts=False)
+                leases.release(importing.log, counts=False)
             except _NO_DATABASE:
                 continue
             finally:
-                leases.let_go(one.log)
+                leases.let_go(importing.log)
         self.running.clear()
 
 

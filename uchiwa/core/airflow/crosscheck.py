@@ -127,15 +127,15 @@ def cross_check(logs: Sequence[AirOf]) -> CrossCheck:
     Each sample's middle is the median of its ways (of two, their mean), and each way is told by how far it is from it.
     A way stands apart in a bin if it is over 3 % from the nearer of the other two and these agree twice as well.
     """
-    ways = tuple(way for way in TITLES if any(way in one.air for one in logs))
-    lacking = {way: next(one.lacking[way] for one in logs) for way in TITLES if way not in ways}
+    ways = tuple(way for way in TITLES if any(way in log.air for log in logs))
+    lacking = {way: next(log.lacking[way] for log in logs) for way in TITLES if way not in ways}
     empty = np.full(FLOW.size, np.nan)
     if len(ways) < 2:
         return CrossCheck(FLOW.breakpoints, ways, dict.fromkeys(ways, empty), np.zeros(FLOW.size), (), lacking)
     every: list[FloatArray] = []
-    for one in logs:
-        stack = np.stack([one.air.get(way, np.full(one.time.shape, np.nan)) for way in ways])
-        good = one.steady & np.isfinite(stack).all(axis=0) & (stack > 0).all(axis=0)
+    for log in logs:
+        stack = np.stack([log.air.get(way, np.full(log.time.shape, np.nan)) for way in ways])
+        good = log.steady & np.isfinite(stack).all(axis=0) & (stack > 0).all(axis=0)
         every.append(stack[:, good])
     air = np.concatenate(every, axis=1)
     middle = np.median(air, axis=0)
@@ -156,7 +156,7 @@ def _odd_one(values: dict[str, float]) -> tuple[str, float] | None:
         others = [value for name, value in values.items() if name != way]
         if len(others) != 2 or not np.isfinite([own, *others]).all():
             continue
-        nearest = min(abs(own - one) for one in others)
+        nearest = min(abs(own - other) for other in others)
         if nearest > APART_PERCENT and nearest > 2 * abs(others[0] - others[1]):
             return way, own - sum(others) / 2
     return None

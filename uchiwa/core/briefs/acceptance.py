@@ -55,7 +55,9 @@ class Verdict:
 
 def blocking(findings: Sequence[Finding]) -> Finding | None:
     """The finding that makes a log unfit until the customer has done something, if there is one."""
-    return next((one for one in findings if one.severity is Severity.CRITICAL and one.rule not in _TUNERS), None)
+    return next(
+        (finding for finding in findings if finding.severity is Severity.CRITICAL and finding.rule not in _TUNERS), None
+    )
 
 
 def _length(seconds: float) -> Sentence:
@@ -181,8 +183,8 @@ def _too_short_a_pull(wanted: Acceptance, it: Examined, drives: list[Drive]) -> 
         return ""
     speed = it.signals["engine_speed"]
     reach = []
-    for one in drives:
-        there = speed[within(it.time, [(one.start, one.end)])]
+    for drive in drives:
+        there = speed[within(it.time, [(drive.start, drive.end)])]
         reach.append((float(np.nanmin(there)), float(np.nanmax(there))))
     low, high = wanted.from_speed, wanted.to_speed
     if any((low is None or a <= low) and (high is None or b >= high) for a, b in reach):
@@ -258,7 +260,7 @@ def _praise(ask: DriveAsk, it: Examined, drives: list[Drive], seconds: float) ->
         )
     if ask.kind is DriveKind.PULL:
         speed = it.signals["engine_speed"]
-        best = max(drives, key=lambda one: one.seconds)
+        best = max(drives, key=lambda drive: drive.seconds)
         here = speed[within(it.time, [(best.start, best.end)])]
         return Sentence(
             "From {low:.0f} to {high:.0f} rpm. Thank you.", low=float(np.nanmin(here)), high=float(np.nanmax(here))

@@ -128,14 +128,14 @@ class Brief(BaseModel):
     @property
     def asked(self) -> tuple[ChannelAsk, ...]:
         """The channels that are asked for."""
-        return tuple(one for one in self.channels if one.kept)
+        return tuple(channel for channel in self.channels if channel.kept)
 
     @property
     def given_up(self) -> tuple[ChannelAsk, ...]:
         """The channels that are not."""
-        return tuple(one for one in self.channels if not one.kept)
+        return tuple(channel for channel in self.channels if not channel.kept)
 
     @property
     def to_drive(self) -> tuple[DriveAsk, ...]:
         """The drives that are asked for."""
-        return tuple(one for one in self.drives if one.kept)
+        return tuple(drive for drive in self.drives if drive.kept)

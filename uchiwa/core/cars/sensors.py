@@ -73,8 +73,8 @@ class CommonLine:
 
 
 WIDEBAND_LINES: dict[str, CommonLine] = {
-    one.id: one
-    for one in (
+    common_line.id: common_line
+    for common_line in (
         CommonLine("0-5=0.50-1.50", "0–5 V is λ 0.50–1.50", ((0.0, 0.50), (5.0, 1.50))),
         CommonLine("0-5=0.68-1.36", "0–5 V is λ 0.68–1.36", ((0.0, 0.68), (5.0, 1.36))),
         CommonLine("0-5=0.65-1.30", "0–5 V is λ 0.65–1.30", ((0.0, 0.65), (5.0, 1.30))),
@@ -86,8 +86,8 @@ WIDEBAND_LINES: dict[str, CommonLine] = {
 }
 
 PRESSURE_LINES: dict[str, CommonLine] = {
-    one.id: one
-    for one in (
+    common_line.id: common_line
+    for common_line in (
         CommonLine("1bar", "1 bar: 0.5–4.5 V is 10–105 kPa", ((0.5, 10.0), (4.5, 105.0))),
         CommonLine("2bar", "2 bar: 0.5–4.5 V is 10–205 kPa", ((0.5, 10.0), (4.5, 205.0))),
         CommonLine("3bar", "3 bar: 0.5–4.5 V is 10–305 kPa", ((0.5, 10.0), (4.5, 305.0))),

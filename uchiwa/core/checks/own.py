@@ -64,12 +64,12 @@ class OwnCheck(BaseModel):
 
 def loads(text: str) -> tuple[OwnCheck, ...]:
     """Checks as they are stored."""
-    return tuple(OwnCheck.model_validate(one) for one in json.loads(text or "[]"))
+    return tuple(OwnCheck.model_validate(check) for check in json.loads(text or "[]"))
 
 
 def dumps(checks: Sequence[OwnCheck]) -> str:
     """Checks as they are stored."""
-    return json.dumps([one.model_dump(mode="json") for one in checks], ensure_ascii=False)
+    return json.dumps([check.model_dump(mode="json") for check in checks], ensure_ascii=False)
 
 
 def find_own(it: Examined, checks: Sequence[OwnCheck]) -> Iterator[Finding]:

@@ -15,13 +15,15 @@ _BEFORE_S = 4.0
 
 def stalled(it: Examined) -> Iterator[Finding]:
     """A running engine came to stand and had to be started again, or sagged before it stood."""
-    found = [one for one in standstills(it.time, it.signals["engine_speed"]) if one.how is Stop.STALLED]
+    found = [
+        standstill for standstill in standstills(it.time, it.signals["engine_speed"]) if standstill.how is Stop.STALLED
+    ]
     if not found:
         return
     coolant = it.get("coolant_temperature")
     where = ""
     if coolant is not None:
-        at = [float(coolant[min(int((it.time < one.at).sum()), it.time.size - 1)]) for one in found]
+        at = [float(coolant[min(int((it.time < standstill.at).sum()), it.time.size - 1)]) for standstill in found]
         where = f", at {min(at):.0f} to {max(at):.0f} °C" if max(at) - min(at) >= 1 else f", at {at[0]:.0f} °C"
     yield Finding(
         "stalled",
@@ -35,5 +37,5 @@ def stalled(it: Examined) -> Iterator[Finding]:
             )
         ),
         f"{counted(len(found), 'stall')}{where}.",
-        tuple((max(one.at - _BEFORE_S, 0.0), one.at) for one in found[:40]),
+        tuple((max(standstill.at - _BEFORE_S, 0.0), standstill.at) for standstill in found[:40]),
     )

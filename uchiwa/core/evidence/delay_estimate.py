@@ -137,7 +137,7 @@ def estimate_delay(parts: list[DelaySamples], cells: int) -> FoundDelay:
                 tried = Delay(round(d0, 4), round(k, 4))
                 if tried not in scores:
                     scores[tried] = _score(thinned.sums(tried))
-        best = min(scores, key=lambda one: float(scores[one].sum()))
+        best = min(scores, key=lambda delay: float(scores[delay].sum()))
         step = (width[0] * 2 / (count[0] - 1), width[1] * 2 / (count[1] - 1))
         centre, width = (best.d0, best.k), (step[0] * 0.8, step[1] * 0.8)
     every = np.array(list(scores.values()))

@@ -86,7 +86,7 @@ class Gathering(BaseModel):
     @property
     def conditions(self) -> tuple[str, ...]:
         """The conditions, one by one."""
-        return tuple(" ".join(one.split()) for one in self.where.split(";") if one.strip())
+        return tuple(" ".join(word.split()) for word in self.where.split(";") if word.strip())
 
     @classmethod
     def read(cls, raw: Any, name: str = "gathering") -> Self:
@@ -173,7 +173,7 @@ def _own_axis(quantity: str, points: str, name: str) -> Axis:
     known = QUANTITIES.get(quantity)
     if known is None:
         raise BadInput("there is no table and no quantity to gather on", where=name, advice="choose one of them")
-    numbers = [typed_number(one) for one in points.replace(";", " ").split()]
+    numbers = [typed_number(word) for word in points.replace(";", " ").split()]
     if not 2 <= len(numbers) <= _MOST_POINTS or any(b <= a for a, b in pairwise(numbers)):
         raise BadInput(
             f"breakpoints are 2 to {_MOST_POINTS} numbers that rise", where=name, advice="write 1000 2000 3000, say"

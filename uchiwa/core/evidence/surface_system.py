@@ -53,7 +53,7 @@ class System:
 
     def likeliest_bend(self) -> float:
         """The bend for which the samples speak most: a coarse search, then a finer one, on a logarithmic scale."""
-        low, high = (float(np.log(one)) for one in BENDS)
+        low, high = (float(np.log(bend)) for bend in BENDS)
         tried: dict[float, float] = {}
         grid = np.linspace(low, high, 8)
         for _ in range(2):

@@ -133,7 +133,7 @@ def estimate_transients(
         if not candidates:
             continue
         slopes = [(told(signal), seconds, signal) for seconds, signal in candidates]
-        best, seconds, signal = max(slopes, key=lambda one: one[0].visits.share)
+        best, seconds, signal = max(slopes, key=lambda slope: slope[0].visits.share)
         alike = _both_ways(told(np.maximum(signal, 0)), told(np.minimum(signal, 0)))
         if not (best.gain.sure and best.visits.sure and alike):
             continue
@@ -151,13 +151,13 @@ def _both_ways(rising: Slope, falling: Slope) -> bool:
 
 def chosen(found: Transient, candidates: Sequence[tuple[float, FloatArray]]) -> FloatArray:
     """The signal that an effect rests on."""
-    return min(candidates, key=lambda one: abs(one[0] - found.time_s))[1]
+    return min(candidates, key=lambda candidate: abs(candidate[0] - found.time_s))[1]
 
 
 def transient_factor(found: Sequence[Transient], signals: Signals, size: int) -> FloatArray:
     """What the error is multiplied with to be rid of the transients; shape (n,)."""
     ahead = np.zeros(size)
-    for one in found:
-        if one.words in signals:
-            ahead += one.slope * chosen(one, signals[one.words])
+    for transient in found:
+        if transient.words in signals:
+            ahead += transient.slope * chosen(transient, signals[transient.words])
     return 1.0 - np.clip(ahead, -_MOST, _MOST)

@@ -48,11 +48,11 @@ class Book:
     """
 
     def __init__(self, channels: Iterable[Computed]) -> None:
-        self._channels = {one.id: one for one in channels}
+        self._channels = {channel.id: channel for channel in channels}
         self._formulas: dict[str, Formula] = {}
-        for one in self._channels.values():
-            check_name(one.id)
-            self._formulas[one.id] = parse(one.formula)
+        for channel in self._channels.values():
+            check_name(channel.id)
+            self._formulas[channel.id] = parse(channel.formula)
         depths: dict[str, int] = {}
         for name in self._channels:
             self._depth(name, (), depths)
@@ -69,7 +69,7 @@ class Book:
 
     def with_channels(self, channels: Iterable[Computed]) -> Book:
         """This book with channels added, or put in the place of those with the same id."""
-        merged = {one.id: one for one in self} | {one.id: one for one in channels}
+        merged = {computed.id: computed for computed in self} | {channel.id: channel for channel in channels}
         return Book(merged.values())
 
     def formula(self, name: str) -> Formula:
@@ -264,21 +264,21 @@ def check_name(name: str) -> None:
 
 
 def check_channel(
-    one: Computed, book: Book, calibration: Calibration | None = None, car: CarFile | None = None
+    computed: Computed, book: Book, calibration: Calibration | None = None, car: CarFile | None = None
 ) -> Book:
     """The book with a channel added or changed, if all of it can be used.
 
     Raises:
         BadInput: the name, a name in the formula, a circle, or units; a FormulaError says at which character.
     """
-    formula = parse(one.formula)
-    known = {other.id for other in book} | {one.id} | set(QUANTITIES)
+    formula = parse(computed.formula)
+    known = {other.id for other in book} | {computed.id} | set(QUANTITIES)
     for name in formula.names:
         if name not in known:
-            at = one.formula.find(name)
-            raise FormulaError(one.formula, at, f"“{name}” is not a quantity", "nor a computed channel", len(name))
-    changed = book.with_channels([one])
-    changed.meaning(one.id, calibration, car)
+            at = computed.formula.find(name)
+            raise FormulaError(computed.formula, at, f"“{name}” is not a quantity", "nor a computed channel", len(name))
+    changed = book.with_channels([computed])
+    changed.meaning(computed.id, calibration, car)
     return changed
 
 

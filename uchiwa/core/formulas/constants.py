@@ -43,9 +43,9 @@ def constant_of(
     """
     if name in PHYSICAL:
         return Value(*PHYSICAL[name])
-    for one in calibration.constants if calibration is not None else ():
-        if name in (one.role, one.id):
-            return Value(one.value, one.unit)
+    for constant in calibration.constants if calibration is not None else ():
+        if name in (constant.role, constant.id):
+            return Value(constant.value, constant.unit)
     found: dict[str, float | None] = {}
     if car is not None:
         found = {

@@ -143,8 +143,8 @@ class _Units:
             case ast.UnaryOp():
                 return self.of(node.operand)
             case ast.BoolOp():
-                for one in node.values:
-                    self.of(one)
+                for value in node.values:
+                    self.of(value)
                 return _PLAIN
             case ast.Compare():
                 parts = [node.left, *node.comparators]

@@ -103,7 +103,7 @@ def idle_quality(logs: Sequence[Log], rules: IdleRules | None = None) -> IdleQua
             bands.append(band)
     stalls = tuple((number, at) for number, one in enumerate(found) for at in one.stalls)
     dips = tuple((number, a, b) for number, one in enumerate(found) for a, b in one.dips)
-    return IdleQuality(tuple(bands), stalls, dips, targeted=bool(found) and all(one.targeted for one in found))
+    return IdleQuality(tuple(bands), stalls, dips, targeted=bool(found) and all(idle.targeted for idle in found))
 
 
 def _of_log(log: Log, rules: IdleRules) -> _Idle:
@@ -115,8 +115,8 @@ def _of_log(log: Log, rules: IdleRules) -> _Idle:
     idling = ~out & np.isfinite(signals["coolant_temperature"])
     speed = signals["engine_speed"]
     stopped = standstills(time, speed)
-    for one in stopped:  # the fall to a stand is the stall's, not a dip
-        idling &= ~((time > one.at - 1.0) & (time <= one.at))
+    for standstill in stopped:  # the fall to a stand is the stall's, not a dip
+        idling &= ~((time > standstill.at - 1.0) & (time <= standstill.at))
     target = speed - moments.away
     low = idling & (moments.away < -np.maximum(_DIP_RPM, _DIP_SHARE * target))
     dips = spans(time, low, bridge=0.5)
@@ -126,7 +126,7 @@ def _of_log(log: Log, rules: IdleRules) -> _Idle:
         _about(time, signals.get("spark_advance"), idling), _about(time, signals.get("idle_airflow_target"), idling),
         durations(time)[idling], tuple(dips),
         tuple(float(coolant[np.searchsorted(time, first)]) for first, _ in dips),
-        tuple(one.at for one in stopped if one.how is Stop.STALLED), moments.targeted,
+        tuple(standstill.at for standstill in stopped if standstill.how is Stop.STALLED), moments.targeted,
     )  # fmt: skip
 
 
@@ -138,26 +138,26 @@ def _about(time: FloatArray, values: FloatArray | None, idling: BoolArray) -> Fl
 
 
 def _band(found: Sequence[_Idle], low: float, high: float) -> BandQuality | None:
-    inside = [(one.coolant >= low) & (one.coolant < high) for one in found]
+    inside = [(idle.coolant >= low) & (idle.coolant < high) for idle in found]
 
     def every(values: Sequence[FloatArray]) -> FloatArray:
         return np.concatenate([value[mask] for value, mask in zip(values, inside, strict=True)])
 
     if not found:
         return None
-    seconds = float(every([one.seconds for one in found]).sum())
+    seconds = float(every([idle.seconds for idle in found]).sum())
     if seconds < _LEAST_S:
         return None
-    speed, away = every([one.speed for one in found]), every([one.away for one in found])
+    speed, away = every([idle.speed for idle in found]), every([idle.away for idle in found])
     away = away[np.isfinite(away)]
-    targeted = all(one.targeted for one in found)
+    targeted = all(idle.targeted for idle in found)
     return BandQuality(
         low, high, seconds, float(np.nanmean(speed)),
         float(np.sqrt(np.mean(away**2))) if away.size else float("nan"),
         float(np.mean(away)) if targeted and away.size else float("nan"),
-        sum(low <= at < high for one in found for at in one.dip_coolant),
+        sum(low <= coolant < high for idle in found for coolant in idle.dip_coolant),
         float(np.nanmin(speed)),
-        _scatter(every([one.spark for one in found])), _scatter(every([one.airflow for one in found])),
+        _scatter(every([idle.spark for idle in found])), _scatter(every([idle.airflow for idle in found])),
     )  # fmt: skip
 
 

@@ -102,7 +102,7 @@ def after_start(
         settle_s: left out after its end.
     """
     speed = signals["engine_speed"]
-    begun = [one.ran for one in starts(time, speed)]
+    begun = [start.ran for start in starts(time, speed)]
     flag = signals.get("after_start_active")
     if flag is not None and np.isfinite(flag).any():
         return held(time, flag > 0.5, settle_s)

@@ -98,7 +98,7 @@ def knock_events(time: FloatArray, signals: Mapping[str, FloatArray]) -> list[Ev
         time: s, rising; shape (n,).
         signals: canonical readings by quantity, each of shape (n,).
     """
-    return events_of({one: trace(time, signals[one]) for one in SIGNS if one in signals})
+    return events_of({sign: trace(time, signals[sign]) for sign in SIGNS if sign in signals})
 
 
 def log_events(log: Log) -> list[Event]:
@@ -165,9 +165,9 @@ class _Held:
     @classmethod
     def of(cls, traces: Mapping[str, Trace]) -> _Held:
         out = {
-            one: Trace(traces[one].time, degrees_out(traces[one].values, one))
-            for one in RETARDS
-            if one in traces and traces[one].time.size
+            retard: Trace(traces[retard].time, degrees_out(traces[retard].values, retard))
+            for retard in RETARDS
+            if retard in traces and traces[retard].time.size
         }
         learned = out.pop(LEARNED, None)
         momentary = {cylinder_of(one): told for one, told in out.items()}

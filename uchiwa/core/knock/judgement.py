@@ -92,9 +92,9 @@ def clusters(knock: Knock, table: Table, safer: Knock | None = None) -> tuple[Cl
         safer: the same table from logs with less spark, if there are any: what is heard there as often cannot be knock.
     """
     found: list[tuple[float, tuple[Placed, ...], tuple[tuple[int, int], ...], tuple[Reason, ...]]] = []
-    for cells in _together({(one.i, one.j) for one in knock.events}):
-        events = tuple(one for one in knock.events if (one.i, one.j) in cells)
-        worst = max(one.event.retard for one in events)
+    for cells in _together({(event.i, event.j) for event in knock.events}):
+        events = tuple(event for event in knock.events if (event.i, event.j) in cells)
+        worst = max(event.event.retard for event in events)
         found.append((worst, events, tuple(sorted(cells)), _reasons(events, cells, knock, table, safer)))
     bound = [_speed(events) for _, events, _, why in found if _has(why, ReasonKind.ANY_LOAD)]
     found.sort(key=lambda one: (-one[0], -len(one[1])))
@@ -102,7 +102,7 @@ def clusters(knock: Knock, table: Table, safer: Knock | None = None) -> tuple[Cl
     for at, (worst, events, where, why) in enumerate(found, 1):
         if not _has(why, ReasonKind.ANY_LOAD) and any(abs(_speed(events) - one) < _ALIKE for one in bound):
             why = (
-                *(one for one in why if one.code is not ReasonKind.WITH_LOAD),
+                *(reason for reason in why if reason.code is not ReasonKind.WITH_LOAD),
                 Reason(ReasonKind.SAME_SPEED, f"something at {_speed(events):.0f} rpm sounds at other loads too", -4.0),
             )
         judged.append(Cluster(at, events, where, worst, _verdict(why, events, worst, table), why))
@@ -113,18 +113,18 @@ _ALIKE = 150.0
 
 
 def _has(reasons: Sequence[Reason], code: ReasonKind) -> bool:
-    return any(one.code is code for one in reasons)
+    return any(reason.code is code for reason in reasons)
 
 
 def _speed(events: Sequence[Placed]) -> float:
-    return float(np.median([one.speed for one in events]))
+    return float(np.median([event.speed for event in events]))
 
 
 def _verdict(reasons: Sequence[Reason], events: Sequence[Placed], worst: float, table: Table) -> Verdict:
     """By the weights; but three degrees, the same place twice, what the controller has learned, or anything under load is
     noise only if safe spark did not silence it.
     """
-    total = sum(one.weight for one in reasons)
+    total = sum(reason.weight for reason in reasons)
     if total >= 1.0:
         return Verdict.REAL
     if total > -1.0:
@@ -133,7 +133,7 @@ def _verdict(reasons: Sequence[Reason], events: Sequence[Placed], worst: float, 
         worst >= GRAVE
         or _has(reasons, ReasonKind.LEARNED)
         or _same_place_twice(events)
-        or any(_under_load(one, table) for one in events)
+        or any(_under_load(event, table) for event in events)
     )
     return Verdict.UNSURE if grave and not _has(reasons, ReasonKind.STAYS_WHEN_SAFE) else Verdict.NOISE
 
@@ -182,9 +182,9 @@ def _reasons(
     events: Sequence[Placed], cells: set[tuple[int, int]], knock: Knock, table: Table, safer: Knock | None
 ) -> tuple[Reason, ...]:
     """What speaks for and against, from PRACTICE's list: repetition, load, disturbances, level, spark."""
-    heard = [one for one in events if one.event.sign is not Sign.LEARNED]
+    heard = [event for event in events if event.event.sign is not Sign.LEARNED]
     middle = _speed(events)
-    near = [one for one in knock.events if abs(one.speed - middle) < _ALIKE]
+    near = [event for event in knock.events if abs(event.speed - middle) < _ALIKE]
     found = (
         _by_driver(events),
         _by_learning(events),
@@ -199,28 +199,28 @@ def _reasons(
 
 
 def _by_driver(events: Sequence[Placed]) -> Reason | None:
-    marks = sum(one.event.sign == "mark" for one in events)
+    marks = sum(event.event.sign == "mark" for event in events)
     if not marks:
         return None
     return Reason(ReasonKind.DRIVER, f"the driver heard it {marks} time{'s' if marks > 1 else ''}", 2.0)
 
 
 def _by_learning(events: Sequence[Placed]) -> Reason | None:
-    learned = max(one.event.learned for one in events)
+    learned = max(event.event.learned for event in events)
     if not learned >= RISE:
         return None
     return Reason(ReasonKind.LEARNED, f"the controller has learned to hold {learned:.1f}° back", 1.0)
 
 
 def _by_load(events: Sequence[Placed], table: Table) -> Reason | None:
-    loaded = [one for one in events if not one.throttle <= _OPEN and _high(one, table)]
+    loaded = [event for event in events if not event.throttle <= _OPEN and _high(event, table)]
     if len(loaded) < 0.8 * len(events):
         return None
     return Reason(ReasonKind.FULL_LOAD, "at full load, where spark is nearest to its limit", 0.75)
 
 
 def _by_level(events: Sequence[Placed]) -> Reason | None:
-    levels = np.array([one.event.level for one in events])
+    levels = np.array([event.event.level for event in events])
     if not np.isfinite(levels).any() or float(np.nanmedian(levels)) < LOUD:
         return None
     return Reason(ReasonKind.LOUD, f"the sensor heard {float(np.nanmedian(levels)):.1f} times its limit", 0.5)
@@ -251,7 +251,7 @@ def _by_repetition(heard: Sequence[Placed]) -> list[Reason]:
 
 def _one_cylinder(events: Sequence[Placed]) -> Reason | None:
     """That it is always the same cylinder: of no weight for or against, but good to know."""
-    told = [one.event.cylinder for one in events if one.event.cylinder]
+    told = [event.event.cylinder for event in events if event.event.cylinder]
     if len(told) < _SAME_CYLINDER or len(told) < len(events) / 2:
         return None
     usual = max(set(told), key=told.count)
@@ -304,7 +304,7 @@ def _load_bound(near: Sequence[Placed], events: Sequence[Placed], knock: Knock, 
     # Something loose sounds at every load that its speed is run at; what keeps to one load is not bound to speed alone.
     if z <= 0.35 and float(np.std(heard)) >= 0.5 * spread:
         return Reason(ReasonKind.ANY_LOAD, f"it is bound to {_speed(events):.0f} rpm, whatever the load", -4.0)
-    mine = float(np.mean([_load(one, along) for one in events]))
+    mine = float(np.mean([_load(event, along) for event in events]))
     if (mine - expected) / max(spread, 1e-9) >= 0.9 and len(events) >= 4:
         return Reason(ReasonKind.WITH_LOAD, "it comes with load, not with speed alone", 1.0)
     return None
@@ -312,7 +312,7 @@ def _load_bound(near: Sequence[Placed], events: Sequence[Placed], knock: Knock, 
 
 def _at_less_spark(cells: set[tuple[int, int]], knock: Knock, safer: Knock) -> Reason | None:
     """The same rate with clearly less spark is noise; none at all is knock."""
-    j, i = np.array([one[1] for one in cells]), np.array([one[0] for one in cells])
+    j, i = np.array([cell[1] for cell in cells]), np.array([cell[0] for cell in cells])
     less = knock.spark[j, i] - safer.spark[j, i]
     use = (safer.dwell[j, i] > 0) & (less >= LOWER)
     seconds, safe_seconds = float(knock.dwell[j, i][use].sum()), float(safer.dwell[j, i][use].sum())

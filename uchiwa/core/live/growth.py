@@ -66,7 +66,7 @@ class Growth:
         self.batch = 0
         self.reading_number = 0
         self.readings: tuple[LiveReading, ...] = tuple(
-            LiveReading(FREE + one.name, one.name, one.unit, None) for one in opening.channels
+            LiveReading(FREE + channel.name, channel.name, channel.unit, None) for channel in opening.channels
         )
         self.problem = ""
         width = len(opening.channels)
@@ -119,10 +119,10 @@ class Growth:
     def add(self, *batches: Batch) -> None:
         """Take the next batches; those that are known already do nothing."""
         new: list[FloatArray] = []
-        for one in batches:
-            if one.number > self.batch:
-                self.batch = one.number
-                new.append(one.rows)
+        for batch in batches:
+            if batch.number > self.batch:
+                self.batch = batch.number
+                new.append(batch.rows)
         if not new:
             return
         rows = new[0] if len(new) == 1 else np.concatenate(new)
@@ -172,8 +172,8 @@ class Growth:
         if found == self.readings:
             return
         self.readings = found
-        self._scale = np.array([one.scale for one in found])[:, None]
-        self._offset = np.array([one.offset for one in found])[:, None]
+        self._scale = np.array([reading.scale for reading in found])[:, None]
+        self._offset = np.array([reading.offset for reading in found])[:, None]
         self.reading_number += 1
         self._number = {}
         for place, one in enumerate(found):

@@ -68,7 +68,7 @@ class Opening(BaseModel):
             raise BadInput(
                 f"{where}: {first['msg'][:1].lower()}{first['msg'][1:]}", where=WHERE, advice="see docs/live.md"
             ) from error
-        names = [one.name for one in found.channels]
+        names = [channel.name for channel in found.channels]
         twice = next((name for name in names if names.count(name) > 1), None)
         if twice is not None:
             raise BadInput(f"two channels are called “{twice}”", where=WHERE, advice="give each a name of its own")

@@ -66,7 +66,11 @@ def shares(names: tuple[str, ...], log: IntArray, found: tuple[Moment, ...], ins
         inside: shape (n,).
     """
     counts = np.bincount(log[inside], minlength=len(names))
-    visits = np.bincount([one.log for one in found], minlength=len(names)) if found else np.zeros(len(names), dtype=int)
+    visits = (
+        np.bincount([moment.log for moment in found], minlength=len(names))
+        if found
+        else np.zeros(len(names), dtype=int)
+    )
     return tuple(
         LogShare(number, name, int(counts[number]), int(visits[number]))
         for number, name in enumerate(names)

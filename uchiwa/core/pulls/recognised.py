@@ -119,12 +119,16 @@ def pulls_of(log: Log, load: RoadLoad | None = None) -> tuple[Pull, ...]:
 def _told_twice(log: Log) -> str:
     """That a file has torque or power in more than one column, and which was taken."""
     taken = log.quantities
-    every = [one for raster in log.rasters for one in raster.channels]
+    every = [channel for raster in log.rasters for channel in raster.channels]
     for quantity in ("wheel_torque", "wheel_power"):
         if quantity not in taken:
             continue
         word, kept = quantity.removeprefix("wheel_"), taken[quantity]
-        others = [one.source_unit or "no unit" for one in every if one is not kept and word in one.name.lower()]
+        others = [
+            channel.source_unit or "no unit"
+            for channel in every
+            if channel is not kept and word in channel.name.lower()
+        ]
         if others:
             mine = kept.source_unit or kept.unit
             return f"{word} stands in more than one column: that in {mine} was taken, not that in {', '.join(others)}"
@@ -305,7 +309,7 @@ def _shifts(it: _Stretch, flaws: list[Flaw]) -> BoolArray:
     bad = _wide(it.time, moved)
     parts = spans(it.time, ~bad)
     if parts:
-        longest = max(parts, key=lambda one: float(np.ptp(it.speed[(it.time >= one[0]) & (it.time <= one[1])])))
+        longest = max(parts, key=lambda part: float(np.ptp(it.speed[(it.time >= part[0]) & (it.time <= part[1])])))
         bad = (it.time < longest[0]) | (it.time > longest[1])
         low, high = _range(it, *longest)
         flaws.append(

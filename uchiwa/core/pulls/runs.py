@@ -68,10 +68,10 @@ def band_edges(centres: FloatArray) -> FloatArray:
 
 def even_bands(pulls: Sequence[Pull], width: float = 500.0) -> FloatArray:
     """Centres of bands `width` rpm wide over the speeds that were run."""
-    speeds = [one.speed[one.known] for one in pulls if one.known.any()]
+    speeds = [pull.speed[pull.known] for pull in pulls if pull.known.any()]
     if not speeds:
         return np.array([2000.0, 2000.0 + width])
-    low, high = min(float(one.min()) for one in speeds), max(float(one.max()) for one in speeds)
+    low, high = min(float(speed.min()) for speed in speeds), max(float(speed.max()) for speed in speeds)
     first, last = math.floor(low / width), math.ceil(high / width)
     return np.arange(first, max(last, first + 2), dtype=np.float64) * width + width / 2
 

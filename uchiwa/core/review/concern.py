@@ -66,5 +66,7 @@ def outstanding(concerns: Iterable[Concern], answered: Iterable[str]) -> tuple[C
     """Those that still keep a draft from being frozen."""
     done = set(answered)
     return tuple(
-        one for one in concerns if one.weight is Weight.STOP or (one.weight is Weight.ANSWER and one.key not in done)
+        concern
+        for concern in concerns
+        if concern.weight is Weight.STOP or (concern.weight is Weight.ANSWER and concern.key not in done)
     )

@@ -54,6 +54,6 @@ def image(it: Reviewed) -> Iterator[Concern]:
     if it.image.refusal:
         yield Concern("image", Weight.STOP, f"Into the image: {it.image.refusal}")
     for table_id, (cells, most) in it.image.roundings.items():
-        title = next((one.title for one in it.draft.tables if one.id == table_id), table_id)
+        title = next((table.title for table in it.draft.tables if table.id == table_id), table_id)
         sentence = f"{title}: the image rounds {many(len(cells))}, by up to {most:.3g}"
         yield Concern("rounding", Weight.NOTE, sentence, table_id, cells)

@@ -85,8 +85,8 @@ class Reviewed:
     @cached_property
     def changes(self) -> tuple[tuple[Table, Table], ...]:
         """Tables of the same shape that differ, as (before, after)."""
-        old = {one.id: one for one in self.base.tables}
-        pairs = ((old[one.id], one) for one in self.draft.tables if one.id in old)
+        old = {table.id: table for table in self.base.tables}
+        pairs = ((old[table.id], table) for table in self.draft.tables if table.id in old)
         return tuple((a, b) for a, b in pairs if a.shape == b.shape and not np.array_equal(a.grid, b.grid))
 
     def changed(self, role: str | None = None) -> Iterator[tuple[Table, Table, BoolArray]]:

@@ -82,7 +82,7 @@ class RoundResult:
 
     def region(self, region: Region) -> RegionError:
         """One region; without a cell where it was not driven."""
-        return next((one for one in self.regions if one.region is region), RegionError(region, 0.0, 0, 0, 0.0))
+        return next((error for error in self.regions if error.region is region), RegionError(region, 0.0, 0, 0, 0.0))
 
 
 class NextRoundAdvice(StrEnum):
@@ -111,7 +111,7 @@ class Verdict:
 
 
 def _listed(regions: Sequence[Region]) -> str:
-    words = [TITLES[one] for one in regions]
+    words = [TITLES[region] for region in regions]
     return words[0] if len(words) == 1 else f"{', '.join(words[:-1])} and {words[-1]}"
 
 

@@ -190,7 +190,7 @@ def compared_with(own: Calibration, other: Calibration) -> tuple[Calibration, tu
         raise BadInput("the two have no table in common", where=other.title, advice="compare with a car like this one")
     if other_points:
         apart.insert(0, f"over other breakpoints, compared on this car’s: {', '.join(other_points)}")
-    roles = {one.role: one for one in other.constants}
+    roles = {constant.role: constant for constant in other.constants}
     constants: list[Constant] = []
     for mine in own.constants:
         theirs = roles.get(mine.role)
@@ -243,7 +243,7 @@ def _turned(table: Table, found: Table) -> Table:
         return found
     if found.y is not None and mine == theirs[::-1]:
         return replace(found, x=found.y, y=found.x, values=found.grid.T.copy(), zones=())
-    there = " × ".join(one.replace("_", " ") for one in theirs if one)
+    there = " × ".join(word.replace("_", " ") for word in theirs if word)
     raise BadInput(f"the start map’s lies over {there}")
 
 

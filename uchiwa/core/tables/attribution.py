@@ -39,7 +39,7 @@ class CellStep:
 
 
 def _tables(step: Step, table_id: str) -> tuple[Table, Table] | None:
-    found = [next((one for one in side.tables if one.id == table_id), None) for side in (step.before, step.after)]
+    found = [next((table for table in side.tables if table.id == table_id), None) for side in (step.before, step.after)]
     before, after = found
     return None if before is None or after is None else (before, after)
 
@@ -94,4 +94,4 @@ def by_reason(table: Table, base: Table, steps: Sequence[Step]) -> tuple[tuple[s
     for number in last[table.grid != base.grid].tolist():
         words = steps[number].words if number >= 0 else "before this round"
         counts[words] = counts.get(words, 0) + 1
-    return tuple(sorted(counts.items(), key=lambda one: -one[1]))
+    return tuple(sorted(counts.items(), key=lambda item: -item[1]))

@@ -82,9 +82,9 @@ def signed(value: float, decimals: int = 1) -> str:
     return f"{'+' if rounded > 0 else '−'}{abs(rounded):.{decimals}f}"
 
 
-def same_axes(one: Table, other: Table) -> bool:
+def same_axes(table: Table, other: Table) -> bool:
     """Whether two tables have the same breakpoints of the same quantities."""
-    axes = ((one.x, other.x), (one.y, other.y))
+    axes = ((table.x, other.x), (table.y, other.y))
     for a, b in axes:
         if (a is None) != (b is None):
             return False

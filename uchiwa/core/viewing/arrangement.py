@@ -109,7 +109,7 @@ def fitted(purpose: Purpose, units: Mapping[str, str]) -> Arrangement:
     for wanted in purpose.strips:
         keys: list[str] = []
         for choice in wanted:
-            key = next((one for one in choice.split("|") if one in units and one not in keys), None)
+            key = next((word for word in choice.split("|") if word in units and word not in keys), None)
             if key is not None and len({units[one] for one in (*keys, key)}) <= MOST_AXES:
                 keys.append(key)
         if keys:
@@ -130,7 +130,7 @@ def parse(text: str) -> Arrangement:
     )
     if not strips:
         raise BadInput("the arrangement is empty", advice="add a trace to it")
-    if len(strips) > MOST_STRIPS or any(len(one) > MOST_TRACES for one in strips):
+    if len(strips) > MOST_STRIPS or any(len(strip) > MOST_TRACES for strip in strips):
         raise BadInput(
             f"an arrangement has at most {MOST_STRIPS} strips of {MOST_TRACES} traces", advice="take one out first"
         )
@@ -182,7 +182,7 @@ def added(arrangement: Arrangement, key: str, units: Mapping[str, str], strip: i
 
 def removed(arrangement: Arrangement, key: str) -> Arrangement:
     """The arrangement without a trace; the last one stays."""
-    strips = tuple(kept for one in arrangement.strips if (kept := tuple(other for other in one if other != key)))
+    strips = tuple(kept for strip in arrangement.strips if (kept := tuple(other for other in strip if other != key)))
     return Arrangement(strips) if strips else arrangement
 
 
@@ -195,7 +195,7 @@ def moved(arrangement: Arrangement, key: str, by: int, units: Mapping[str, str])
     at = next((number for number, one in enumerate(arrangement.strips) if key in one), None)
     if at is None:
         return arrangement
-    strips = [[other for other in one if other != key] for one in arrangement.strips]
+    strips = [[other for other in strip if other != key] for strip in arrangement.strips]
     to = at + by
     if to < 0:
         strips.insert(0, [key])
@@ -203,7 +203,7 @@ def moved(arrangement: Arrangement, key: str, by: int, units: Mapping[str, str])
         strips.append([key])
     else:
         strips[to].append(key)
-    result = parse(_BETWEEN_STRIPS.join(_BETWEEN_TRACES.join(one) for one in strips if one))
+    result = parse(_BETWEEN_STRIPS.join(_BETWEEN_TRACES.join(strip) for strip in strips if strip))
     check_axes(result, units)
     return result
 

@@ -59,5 +59,5 @@ def passed(limits: tuple[Limit, ...], quantity: str, value: float | None) -> Lim
     """The gravest limit of a quantity that a value passes, if any."""
     if value is None:
         return None
-    beyond = [one for one in limits if one.quantity == quantity and one.passed(value)]
-    return next((one for one in beyond if one.grave), beyond[-1] if beyond else None)
+    beyond = [limit for limit in limits if limit.quantity == quantity and limit.passed(value)]
+    return next((limit for limit in beyond if limit.grave), beyond[-1] if beyond else None)

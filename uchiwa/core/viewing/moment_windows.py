@@ -39,7 +39,7 @@ def moment_windows(
     longest = max(last - first for first, last in spans)
     length = min(max(longest + 2 * _BEFORE_AND_AFTER_S, SHORTEST_S), LONGEST_S, end - start)
     chosen: list[tuple[float, float]] = []
-    for first, last in sorted(spans, key=lambda one: (one[0] - one[1], one[0])):
+    for first, last in sorted(spans, key=lambda span: (span[0] - span[1], span[0])):
         if any(a <= first < b for a, b in chosen):
             continue
         middle = (first + min(last, first + length)) / 2

@@ -10,7 +10,7 @@ _STEPS = (1.0, 2.0, 2.5, 5.0, 10.0)
 def nice_step(least: float) -> float:
     """The smallest of 1, 2, 2.5 or 5 times a power of ten that is not below `least`, which is positive."""
     power = 10.0 ** math.floor(math.log10(least))
-    return next(one * power for one in _STEPS if one * power >= least * 0.999)
+    return next(step * power for step in _STEPS if step * power >= least * 0.999)
 
 
 def nice_ticks(low: float, high: float, about: int) -> list[float]:

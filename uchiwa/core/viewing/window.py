@@ -86,7 +86,7 @@ def drawn(time: Source, values: Source, start: float, end: float, points: int = 
 def block_for(size: int, blocks: Sequence[int], points: int) -> int | None:
     """The coarsest level that is fine enough to draw so many samples from; None if the samples themselves are needed."""
     enough = (points // 2 - _SPARE) * _ENOUGH
-    return None if size <= points else next((one for one in reversed(blocks) if size / one >= enough), None)
+    return None if size <= points else next((block for block in reversed(blocks) if size / block >= enough), None)
 
 
 def roughly(time: Source, start: float, end: float) -> tuple[int, int]:

@@ -128,21 +128,21 @@ class Analyst:
         )  # fmt: skip
         found = examine(it, context.own_checks)
         verdicts = [judge(ask, it, found, self._dwell()) for ask in context.brief.to_drive] if context.brief else []
-        own = [one for one in verdicts if one is not None]
+        own = [verdict for verdict in verdicts if verdict is not None]
         earlier = [collected.verdicts_of(log) for log in self.before.logs if log.state == "ready"]
         items = checklist(context.brief, [*earlier, own]) if context.brief is not None else ()
         return {
             "through": self.position,
             "seconds": round(recording.duration, 2),
             "findings": [
-                {"rule": one.rule, "severity": one.severity.value, "words": one.tuner, "customer": one.customer}
-                for one in found[:_MOST_FINDINGS]
+                {"rule": finding.rule, "severity": finding.severity.value, "words": finding.tuner, "customer": finding.customer}
+                for finding in found[:_MOST_FINDINGS]
             ],
             "drives": [
-                {"title": TITLES[one.kind], "kind": one.kind.value, "start": round(one.start, 2), "end": round(one.end, 2)}
-                for one in it.drives[-_MOST_DRIVES:]
+                {"title": TITLES[drive.kind], "kind": drive.kind.value, "start": round(drive.start, 2), "end": round(drive.end, 2)}
+                for drive in it.drives[-_MOST_DRIVES:]
             ],
-            "items": [{"title": one.ask.title, "tick": _TICKS[one.tick], "said": one.said, "words": plain_data(one.said)} for one in items],
+            "items": [{"title": item.ask.title, "tick": _TICKS[item.tick], "said": item.said, "words": plain_data(item.said)} for item in items],
             "correction": self.correction(recording, limits),
         }  # fmt: skip
 
@@ -187,7 +187,7 @@ def correction_data(proposal: FuelProposal) -> dict[str, Any]:
         "used": int(proposal.evidence.sieve.used.sum()),
         "left_out": left,
         "cells": cells,
-        "changed": sum(1 for one in cells if one["state"] in (State.CHANGED, State.LIMITED)),
+        "changed": sum(1 for cell in cells if cell["state"] in (State.CHANGED, State.LIMITED)),
     }
 
 

@@ -49,7 +49,7 @@ class Growing:
         self.growth = Growth(opening, self.context.knowledge, "the live session")
         calibration = self.context.calibration
         found = calibration.tables if calibration is not None else ()
-        self.tables: dict[str, Table] = {one.id: one for one in found}
+        self.tables: dict[str, Table] = {table.id: table for table in found}
         self.fillings: dict[str, Filling] = {}
         self.position = 0
         self._positions: dict[str, Position] = {}
@@ -94,7 +94,7 @@ class Growing:
         self.used = time.monotonic()
         with self.lock:
             rows = self.growth.size
-            self._take([one for one in lines if one[0] > self.position])
+            self._take([line for line in lines if line[0] > self.position])
             return self.growth.size > rows
 
     def _take(self, lines: Sequence[tuple[int, bytes]]) -> None:

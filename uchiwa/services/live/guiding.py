@@ -29,9 +29,9 @@ class Guide:
         self._loads = load_shares(table) if table is not None else np.zeros((1, 1))
         brief = growing.context.brief
         asks = brief.to_drive if brief is not None else ()
-        self._cruise = next((one.acceptance for one in asks if one.acceptance.cells), None)
-        self._warms_idling = any(one.kind in _WARM_UPS for one in asks)
-        self._idle = next((one.acceptance for one in asks if one.kind is DriveKind.WARM_IDLE), None)
+        self._cruise = next((ask.acceptance for ask in asks if ask.acceptance.cells), None)
+        self._warms_idling = any(ask.kind in _WARM_UPS for ask in asks)
+        self._idle = next((ask.acceptance for ask in asks if ask.kind is DriveKind.WARM_IDLE), None)
 
     @property
     def filling(self) -> Filling | None:
@@ -101,5 +101,5 @@ def _earlier(growing: Growing) -> tuple[FloatArray | None, bool]:
     """Seconds in each cell of the round's earlier logs, and whether one of them has the warm idle."""
     with unit_of_work():
         found = collected.collected(growing.context.job, growing.context.round)
-    idle = any(one.ask.kind is DriveKind.WARM_IDLE and one.tick.value == "done" for one in found.items)
+    idle = any(item.ask.kind is DriveKind.WARM_IDLE and item.tick.value == "done" for item in found.items)
     return (found.coverage.seconds if found.coverage is not None else None), idle

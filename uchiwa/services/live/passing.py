@@ -64,9 +64,11 @@ def _lacking(session: LiveSession, opening: Opening) -> str:
     """What the brief asks for and the channels do not have, told before anything is driven."""
     with unit_of_work():
         context = ImportContext.of(session.log)
-    channels = tuple(Channel(one.name, one.unit, _NOTHING, source_unit=one.unit) for one in opening.channels)
+    channels = tuple(
+        Channel(channel.name, channel.unit, _NOTHING, source_unit=channel.unit) for channel in opening.channels
+    )
     knowledge = context.knowledge(Log("live", (Raster(_NOTHING, channels),)))
-    known = {recognise_channel(one, knowledge).quantity for one in channels}
+    known = {recognise_channel(channel, knowledge).quantity for channel in channels}
     if "engine_speed" not in known:
         return "No engine speed among the channels: add it, or nothing can be placed on a table."
     if context.brief is None:

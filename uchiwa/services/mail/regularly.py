@@ -64,13 +64,13 @@ def _digest(user_id: int) -> None:
 
 
 def _lines(held: list[Mail]) -> str:
-    ids = {one.job_id for one in held}
+    ids = {mail.job_id for mail in held}
     about = {
         job.id: {"customer": job.car.customer.name, "car": job.car.title}
         for job in Job.select(Job, Car, Customer).join(Car).join(Customer).where(Job.id.in_(ids))
     }
     return "\n".join(
         "– "
-        + Template(KINDS[one.kind].subject).safe_substitute(about.get(one.job_id or 0, {}) | json.loads(one.details))
-        for one in held
+        + Template(KINDS[mail.kind].subject).safe_substitute(about.get(mail.job_id or 0, {}) | json.loads(mail.details))
+        for mail in held
     )

@@ -29,7 +29,7 @@ def _page(request: Request, user: User, *, status: int = 200, problem: str = "",
     token = browser_of(request.scope).token
     with unit_of_work():
         user = people.find(user.shop_id, user.id)
-        devices = [(one, sessions.is_of(one, token)) for one in sessions.of_person(user)]
+        devices = [(session, sessions.is_of(session, token)) for session in sessions.of_person(user)]
         codes_left = second_factor.codes_left(user) if user.second_factor else 0
         mine = len(passkeys.of_person(user))
     return render(

@@ -40,7 +40,7 @@ def round_of(job: Job, number: int) -> Round:
     Raises:
         HTTPException: 404.
     """
-    found = next((one for one in jobs.rounds(job) if one.number == number), None)
+    found = next((round_ for round_ in jobs.rounds(job) if round_.number == number), None)
     if found is None:
         raise HTTPException(404, "There is no such round in this job.")
     return found
@@ -76,9 +76,9 @@ def list_jobs(
     """The shop's jobs by id, fifty at a time."""
     with unit_of_work():
         found = jobs.page_of(user.shop_id, after, _PAGE + 1, closed=closed)
-        latest = jobs.latest_rounds([one.id for one in found[:_PAGE]])
+        latest = jobs.latest_rounds([job.id for job in found[:_PAGE]])
         facts = jobs.facts_of(list(latest.values()))
-        rows = [_job_out(one, latest[one.id], facts[latest[one.id].id]) for one in found[:_PAGE]]
+        rows = [_job_out(job, latest[job.id], facts[latest[job.id].id]) for job in found[:_PAGE]]
     return JobsOut(jobs=rows, next=rows[-1].id if len(found) > _PAGE else None)
 
 
@@ -96,7 +96,7 @@ def list_logs(user: Reader, job_id: Id, number: Number) -> LogsOut:
     """The logs of a round."""
     with unit_of_work():
         round_ = round_of(job_of(user, job_id), number)
-        return LogsOut(logs=[log_out(one, number) for one in jobs.round_logs(round_)])
+        return LogsOut(logs=[log_out(log, number) for log in jobs.round_logs(round_)])
 
 
 @router.post(
@@ -148,7 +148,7 @@ def get_findings(user: Reader, log_id: Id) -> FindingsOut:
     return FindingsOut(
         log=log.id,
         findings=[
-            FindingOut(rule=one.rule, severity=one.severity.value, customer=one.customer, tuner=one.tuner, spans=list(one.spans))
-            for one in found
+            FindingOut(rule=finding.rule, severity=finding.severity.value, customer=finding.customer, tuner=finding.tuner, spans=list(finding.spans))
+            for finding in found
         ],
     )  # fmt: skip

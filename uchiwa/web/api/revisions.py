@@ -32,11 +32,11 @@ def list_revisions(user: Reader, job_id: Id) -> RevisionsOut:
         return RevisionsOut(
             revisions=[
                 RevisionOut(
-                    number=one.number, notes=one.notes, frozen_at=utc(one.frozen_at), final=one.final,
-                    flashed=one.flashed_at is not None, withdrawn=one.withdrawn_at is not None,
-                    sha256=one.calibration.content_hash, image=one.id in with_image,
+                    number=revision.number, notes=revision.notes, frozen_at=utc(revision.frozen_at), final=revision.final,
+                    flashed=revision.flashed_at is not None, withdrawn=revision.withdrawn_at is not None,
+                    sha256=revision.calibration.content_hash, image=revision.id in with_image,
                 )
-                for one in found
+                for revision in found
             ]
         )  # fmt: skip
 

@@ -222,7 +222,7 @@ class _Passing:
 
     async def serve(self) -> None:
         """Until either side ends it."""
-        tasks = [asyncio.create_task(one) for one in (self._receive(), self._keep(), self._tell())]
+        tasks = [asyncio.create_task(coroutine) for coroutine in (self._receive(), self._keep(), self._tell())]
         try:
             await until_the_first(tasks)
         except Exception:

@@ -92,7 +92,7 @@ def page(request: Request, opened: Opened, token: str) -> Response:
 def _head(values: dict[str, Any], number: int) -> str:
     """The line below the car's name: the round, what is left to record, and who asks."""
     say, state = values["_"], values["state"]
-    left = sum(1 for one in state.items if one.tick is not Tick.DONE)
+    left = sum(1 for item in state.items if item.tick is not Tick.DONE)
     if state.brief is None:
         rest = say("nothing to record yet")
     elif left == 0:

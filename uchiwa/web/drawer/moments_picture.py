@@ -93,7 +93,7 @@ def traces_for(table: Table) -> tuple[str, ...]:
 
 def spans_of_cell(account: CellAccount, number: int) -> list[tuple[float, float]]:
     """The stretches of one log, by its number among those of the account, that fed a cell."""
-    return [(one.start, one.end) for one in account.moments if one.log == number]
+    return [(moment.start, moment.end) for moment in account.moments if moment.log == number]
 
 
 def moments_answer(request: Request, page: RoundPage, moments: Moments) -> Response:
@@ -116,17 +116,19 @@ def title_of(log: LogFile, spans: Spans, words: str) -> str:
 def moments_picture(moments: Moments) -> MomentsPicture:
     """Traces of a log in some windows of it; only what is drawn is read."""
     stored = StoredLog(moments.log, moments.quantities)
-    shown = [one for one in moments.quantities if one in stored.signals][:_MOST_TRACES]
+    shown = [quantity for quantity in moments.quantities if quantity in stored.signals][:_MOST_TRACES]
     whole = MomentWindow(stored.start, stored.end, ())
     windows = moment_windows(moments.spans, stored.start, stored.end, _MOST_WINDOWS) or (whole,)
-    lines = [_lines(stored, shown, one) for one in windows]
+    lines = [_lines(stored, shown, window) for window in windows]
     strips = tuple(_strip(key, [row[at] for row in lines], at) for at, key in enumerate(shown))
-    inside = sum(len(one.spans) for one in windows)
+    inside = sum(len(window.spans) for window in windows)
     along = Scale(stored.start, stored.end, LEFT, WIDTH - _RIGHT)
     return MomentsPicture(
         height=_TOP + len(shown) * _STRIP + 18.0,
         overview=_overview(stored, shown[:1], along),
-        marks=tuple((along.at(one.start), max(along.at(one.end) - along.at(one.start), 2.0)) for one in windows),
+        marks=tuple(
+            (along.at(window.start), max(along.at(window.end) - along.at(window.start), 2.0)) for window in windows
+        ),
         strips=strips,
         windows=tuple(_window(one, at, len(windows), lines[at], strips) for at, one in enumerate(windows)),
         more=max(len(moments.spans) - inside, 0),

@@ -115,7 +115,7 @@ def tell_all(followers: Iterable[Follower]) -> None:
 
     One who is still being told hears of it the next time.
     """
-    here = [watcher for one in followers for watcher in list(one.watchers)]
+    here = [watcher for follower in followers for watcher in list(follower.watchers)]
     for loop in {loop for loop, _ in here}:
         with suppress(RuntimeError):  # the loop is closed: whoever watched in it has gone
             loop.call_soon_threadsafe(_call, [tell for its, tell in here if its is loop])
@@ -203,7 +203,7 @@ def _look(followers: dict[int, Follower], standing_too: bool) -> list[int]:
     if database.is_closed():
         database.connect()
     try:
-        places = {one.growing.log_id: one for one in followers.values()}
+        places = {follower.growing.log_id: follower for follower in followers.values()}
         found = live_passing.chunks_of_several([(log_id, one.growing.position) for log_id, one in places.items()])
         known = {session_id: one.analysis.number for session_id, one in followers.items()}
         news = live_sessions.news_of(known) if standing_too else None

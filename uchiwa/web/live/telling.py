@@ -51,7 +51,7 @@ class Wish:
         if not isinstance(data, dict):
             return cls()
         keys = data.get("keys")
-        told = [one for one in keys if isinstance(one, str)][:40] if isinstance(keys, list) else []
+        told = [key for key in keys if isinstance(key, str)][:40] if isinstance(keys, list) else []
         table = data.get("table")
         view = data.get("view")
         return cls(tuple(told), table if isinstance(table, str) else "", view if isinstance(view, str) else "")
@@ -88,8 +88,8 @@ class Teller:
     ) -> None:
         self.follower, self.draw, self.words = follower, draw, words
         self.limits: dict[str, tuple[Limit, ...]] = {}
-        for one in limits:
-            self.limits[one.quantity] = (*self.limits.get(one.quantity, ()), one)
+        for limit in limits:
+            self.limits[limit.quantity] = (*self.limits.get(limit.quantity, ()), limit)
         self.told = Told()
         self.wish = Wish()
 
@@ -233,14 +233,14 @@ class Teller:
         with unit_of_work():
             found = live_events.after(self.follower.growing.session_id, self.told.event)
         self.told.event = standing.event
-        return [event_data(one) for one in found]
+        return [event_data(event) for event in found]
 
     def in_their_words(self, items: list[dict[str, Any]]) -> list[dict[str, Any]]:
         """What ticks, in the language of whoever is told."""
         say = self.words.say
         return [
-            one | {"title": say(one["title"]), "said": say(sentence_of(one.get("words") or one.get("said", "")))}
-            for one in items
+            item | {"title": say(item["title"]), "said": say(sentence_of(item.get("words") or item.get("said", "")))}
+            for item in items
         ]
 
     def correction_now(self) -> dict[str, Any]:

@@ -75,7 +75,9 @@ async def watch(socket: WebSocket, follower: Follower, teller: Teller, may: Call
     leave = follower.watch(told.begin)
     try:
         told.begin()
-        tasks = [asyncio.create_task(one) for one in (_hear(socket, told), told.until_over(), _until_shut(may))]
+        tasks = [
+            asyncio.create_task(coroutine) for coroutine in (_hear(socket, told), told.until_over(), _until_shut(may))
+        ]
         await until_the_first(tasks)
         with contextlib.suppress(RuntimeError, WebSocketDisconnect):
             await socket.close()
@@ -88,8 +90,8 @@ async def until_the_first(tasks: list[asyncio.Task[None]]) -> None:
     try:
         await asyncio.wait(tasks, return_when=asyncio.FIRST_COMPLETED)
     finally:
-        for one in tasks:
-            one.cancel()
+        for task in tasks:
+            task.cancel()
         found = await asyncio.gather(*tasks, return_exceptions=True)
     for error in found:
         if isinstance(error, Exception) and not _is_closed(error):

@@ -66,7 +66,7 @@ class SheetStation:
 
     def tab(self, key: str) -> Tab:
         """The tab of a key."""
-        return next(one for one in self.tabs if one.key == key)
+        return next(tab for tab in self.tabs if tab.key == key)
 
     def values(self, key: str) -> dict[str, Any]:
         """What the templates of its sheets need."""

@@ -42,7 +42,7 @@ def sieve_parts(sieve: Sieve, left_out: Mapping[str, int], words: Mapping[str, t
     """
     total = max(int(sieve.verdict.size), 1)
     counts = {USED: int(sieve.used.sum())} | {reason: number for reason, number in left_out.items() if number}
-    ordered = sorted((one for one in counts if one != USED), key=lambda one: -counts[one])
+    ordered = sorted((reason for reason in counts if reason != USED), key=lambda reason: -counts[reason])
     parts = []
     for one in (USED, *ordered):
         if one == USED:

@@ -73,20 +73,20 @@ def paint(percent: float) -> str:
     return "#" + "".join(f"{round(255 - part * (255 - one)):02X}" for one in (_LEAN if percent > 0 else _RICH))
 
 
-def map_picture(one: ErrorMap) -> MapPicture:
+def map_picture(map_: ErrorMap) -> MapPicture:
     """Cells as squares, higher load upwards."""
-    rows, columns = one.percent.shape
+    rows, columns = map_.percent.shape
     left, bottom = 34.0, MAP_HEIGHT - 18.0
     width, height = (MAP_WIDTH - left - 4.0) / columns, (bottom - 4.0) / rows
     squares = [
         Square(
             round(left + i * width, 2), round(bottom - (j + 1) * height, 2), round(width - 0.8, 2), round(height - 0.8, 2),
-            paint(float(one.percent[j, i])),
+            paint(float(map_.percent[j, i])),
         )
         for j in range(rows)
         for i in range(columns)
     ]  # fmt: skip
-    table = one.table
+    table = map_.table
     across = spread_out(left + (np.arange(columns) + 0.5) * width, [f"{x:g}" for x in table.x.breakpoints], 44.0)
     up: tuple[Tick, ...] = ()
     if table.y is not None:
@@ -97,7 +97,7 @@ def map_picture(one: ErrorMap) -> MapPicture:
             if number % max(1, rows // 6) == 0
         )
     return MapPicture(
-        one.round, tuple(squares), across, up, f"{table.x.title}, {table.x.unit}",
+        map_.round, tuple(squares), across, up, f"{table.x.title}, {table.x.unit}",
         f"{table.y.title}, {table.y.unit}" if table.y is not None else "",
     )  # fmt: skip
 
@@ -106,11 +106,11 @@ def pull_picture(pulls: tuple[PullCurve, ...]) -> PullPicture | None:
     """Torque over engine speed of the first and the last; None without any."""
     if not pulls:
         return None
-    speed = np.concatenate([one.speed[np.isfinite(one.torque)] for one in pulls])
-    torque = np.concatenate([one.torque[np.isfinite(one.torque)] for one in pulls])
+    speed = np.concatenate([pull.speed[np.isfinite(pull.torque)] for pull in pulls])
+    torque = np.concatenate([pull.torque[np.isfinite(pull.torque)] for pull in pulls])
     along = Scale.around(speed, 40.0, PULL_WIDTH - 6.0)
     up = Scale.around(torque, PULL_HEIGHT - 22.0, 8.0, spare=0.06)
-    lines = tuple((one.round, _line(along, up, one.speed, one.torque)) for one in pulls)
+    lines = tuple((pull.round, _line(along, up, pull.speed, pull.torque)) for pull in pulls)
     return PullPicture(lines, along.ticks(6), up.ticks(5), pulls[1].gain_over(pulls[0]) if len(pulls) > 1 else None)
 
 
@@ -123,7 +123,7 @@ def path_picture(found: Glance) -> PathPicture | None:
     """The error left, round by round; None with fewer than two."""
     if len(found.results) < 2:
         return None
-    errors = np.array([one.error_percent for one in found.results])
+    errors = np.array([result.error_percent for result in found.results])
     up = Scale(0.0, max(float(errors.max()), 4.0), PATH_HEIGHT - 20.0, 14.0)
     along = Scale(0.0, float(errors.size - 1), 30.0, PATH_WIDTH - 40.0)
     points = tuple(

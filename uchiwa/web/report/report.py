@@ -100,7 +100,7 @@ def body(round_: Round, revision: Revision, told: Account, display: DisplayUnits
     """What the report says, as HTML to be kept with the revision; in the customer's language but for its last part."""
     job = round_.job
     found, words = glance(job, round_), words_of(job.car.customer.language)
-    pictures = sorted((_picture(one, display) for one in told.tables), key=lambda one: -one.count)
+    pictures = sorted((_picture(table, display) for table in told.tables), key=lambda picture: -picture.count)
     return environment.get_template("report.html").render(
         job=job,
         round=round_,
@@ -110,7 +110,7 @@ def body(round_: Round, revision: Revision, told: Account, display: DisplayUnits
         pictures=pictures,
         most=_MOST_TABLES,
         glance=found,
-        maps=[map_picture(one) for one in found.maps],
+        maps=[map_picture(map_) for map_ in found.maps],
         pull=pull_picture(found.pulls),
         path=path_picture(found),
         warnings=_warnings(told),
@@ -130,10 +130,10 @@ def body(round_: Round, revision: Revision, told: Account, display: DisplayUnits
 def _warnings(told: Account) -> list[str]:
     """What the checks found in the round's logs that matters beyond recording again, each once."""
     found = [
-        one.customer
+        finding.customer
         for _, some in told.logs
-        for one in some
-        if one.severity is not Severity.NOTE and one.rule in _OF_THE_CAR
+        for finding in some
+        if finding.severity is not Severity.NOTE and finding.rule in _OF_THE_CAR
     ]
     return list(dict.fromkeys(found))[:_MOST_WARNINGS]
 

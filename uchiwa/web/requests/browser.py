@@ -65,7 +65,7 @@ class Browser:
 
     def is_form_token(self, given: str) -> bool:
         """Whether a request carries it, from whichever of the secrets."""
-        return any(secrets.compare_digest(given.encode(), self._form_token(one).encode()) for one in self.secrets)
+        return any(secrets.compare_digest(given.encode(), self._form_token(secret).encode()) for secret in self.secrets)
 
     def new_once(self) -> str:
         """A name for a form that is to be sent once only, however often its button is pressed."""

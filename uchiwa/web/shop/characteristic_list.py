@@ -56,29 +56,32 @@ class CharacteristicList:
 
 def characteristic_list(description: Description, q: str, group: str, skip: int) -> CharacteristicList:
     """Those whose name or words hold what is searched for, the likely ones first."""
-    likely = {one.name: one.role for one in suggestions(description)}
+    likely = {suggestion.name: suggestion.role for suggestion in suggestions(description)}
     words = q.lower().split()
     members = set(description.groups[group]) if group in description.groups else None
     found = [
-        one
-        for one in description.characteristics
-        if (members is None or one.name in members)
-        and all(word in one.name.lower() or word in one.words.lower() for word in words)
+        characteristic
+        for characteristic in description.characteristics
+        if (members is None or characteristic.name in members)
+        and all(word in characteristic.name.lower() or word in characteristic.words.lower() for word in words)
     ]
-    found.sort(key=lambda one: (one.refused != "", one.name not in likely))
-    rows = tuple(_listed(description, one, likely.get(one.name, "")) for one in found[skip : skip + PAGE])
+    found.sort(key=lambda characteristic: (characteristic.refused != "", characteristic.name not in likely))
+    rows = tuple(
+        _listed(description, characteristic, likely.get(characteristic.name, ""))
+        for characteristic in found[skip : skip + PAGE]
+    )
     groups = sorted(((name, len(names)) for name, names in description.groups.items()), key=lambda one: one[0].lower())
     return CharacteristicList(
         rows, len(found), len(description.characteristics), skip + PAGE if len(found) > skip + PAGE else None, skip,
-        tuple(groups[:400]), q, group, tuple((one.id, one.title) for one in QUANTITIES.values()),
+        tuple(groups[:400]), q, group, tuple((quantity.id, quantity.title) for quantity in QUANTITIES.values()),
     )  # fmt: skip
 
 
-def _listed(description: Description, one: Characteristic, role: str) -> Listed:
+def _listed(description: Description, characteristic: Characteristic, role: str) -> Listed:
     inputs = []
-    for axis in one.axes:
+    for axis in characteristic.axes:
         points = description.axes.get(axis.points)
         measured = points.input if points is not None else axis.input
         inputs.append((measured, quantity_of(description, measured)))
-    roles = CONSTANT_ROLES if one.kind == "VALUE" else TABLE_ROLES
-    return Listed(one, role, tuple(inputs), roles)
+    roles = CONSTANT_ROLES if characteristic.kind == "VALUE" else TABLE_ROLES
+    return Listed(characteristic, role, tuple(inputs), roles)

@@ -111,7 +111,7 @@ def keep_own(request: Request, user: Person, form: Fields) -> Response:
     try:
         with unit_of_work():
             shop = lock_shop(user.shop_id)
-            left = [one for one in own.loads(shop.own_checks) if one.name != typed["name"]]
+            left = [check for check in own.loads(shop.own_checks) if check.name != typed["name"]]
             if not form.get("drop"):
                 typed["seconds"] = plain_number(typed["seconds"]) or "0"
                 left.append(own.OwnCheck.read(typed, channels.book_of(user.shop_id)))

@@ -89,7 +89,7 @@ def make(request: Request, user: Person, entry_id: int, form: Fields) -> Respons
 
 def _words(made: DescribedLayout) -> str:
     """What to know of a layout that was made: what it does not hold, and that nothing says its checksums."""
-    told = [f"Left out: {one.name}, {one.why}." for one in made.left_out]
+    told = [f"Left out: {piece.name}, {piece.why}." for piece in made.left_out]
     told += [f"{note[:1].upper()}{note[1:]}." for note in made.notes]
     if not made.layout.checksums:
         told.append("No checksum is known: a car that checks one will refuse an image written by this layout.")
@@ -100,6 +100,6 @@ def _extent(data: bytes, name: str, description: Description) -> Extent | None:
     """Of an image that was sent with the form."""
     if not data:
         return None
-    start = min((one.address for one in description.segments), default=0)
+    start = min((segment.address for segment in description.segments), default=0)
     memory, _ = read_image(data, PurePath(name).name, start)
     return Extent(memory.start, memory.end - memory.start)

@@ -47,14 +47,18 @@ def image_map(layout: Layout, changed: Sequence[tuple[int, int]]) -> ImageMap:
     """
     end = layout.base + layout.size
     whole = Scale(float(layout.base), float(end), _LEFT, _RIGHT)
-    places = [(one.title, one.place.address, one.place.end) for one in layout.tables]
+    places = [(table.title, table.place.address, table.place.end) for table in layout.tables]
     first = min((start for _, start, _ in places), default=layout.base)
     last = max((stop for _, _, stop in places), default=end)
     spare = max(int((last - first) * _SPARE), 8)
     low, high = max(first - spare, layout.base), min(last + spare, end)
     near = Scale(float(low), float(high), _LEFT, _RIGHT)
-    checksums = [(f"{one.kind}", one.address, one.address + one.size) for one in layout.checksums]
-    identities = [("identity", one.address, one.address + len(one.data)) for one in layout.identities]
+    checksums = [
+        (f"{checksum.kind}", checksum.address, checksum.address + checksum.size) for checksum in layout.checksums
+    ]
+    identities = [
+        ("identity", identity.address, identity.address + len(identity.data)) for identity in layout.identities
+    ]
     labels = moved_apart([0.0] * len(places), _ROW)
     return ImageMap(
         (

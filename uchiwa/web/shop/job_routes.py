@@ -138,13 +138,13 @@ def job(request: Request, user: Person, job_id: int) -> Response:
     move, sentence = whose_move(facts[latest.id], closed=found.closed)
     rows: list[dict[str, Any]] = [
         {
-            "round": one,
-            "facts": facts[one.id],
-            "standing": standings(facts[one.id]),
-            "href": address(found.id, one.number, next_station(facts[one.id])),
-            "done": [event for event in taken if event.round_id == one.id and not event.put_back],
+            "round": round_,
+            "facts": facts[round_.id],
+            "standing": standings(facts[round_.id]),
+            "href": address(found.id, round_.number, next_station(facts[round_.id])),
+            "done": [event for event in taken if event.round_id == round_.id and not event.put_back],
         }
-        for one in reversed(every)
+        for round_ in reversed(every)
     ]
     results = [
         RoundResult(

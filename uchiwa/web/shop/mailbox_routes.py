@@ -26,7 +26,7 @@ def mailbox(request: Request, _user: Person, show: str = "") -> Response:
     if not request.app.state.demo:
         raise HTTPException(404)
     mails = kept_mails(read_settings().home.resolve() / FOLDER)[:_LATEST]
-    shown = next((one for one in mails if one.key == show), mails[0] if mails else None)
+    shown = next((mail for mail in mails if mail.key == show), mails[0] if mails else None)
     return render(
         request, "mailbox.html", _user, mails=mails, shown=shown, text=_with_links(shown) if shown is not None else ""
     )

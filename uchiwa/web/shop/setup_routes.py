@@ -34,7 +34,7 @@ def setups_page(request: Request, user: Person, job_id: int) -> Response:
         now = setups.active(job)
     names = {name for constant in calibration.constants for name in (constant.role, constant.id)}
     names |= {name for table in calibration.tables for name in (table.role, table.id)}
-    rows = [(one, [wish for wish in one.wishes if wish.name in names]) for one in every]
+    rows = [(setup, [wish for wish in setup.wishes if wish.name in names]) for setup in every]
     return render(
         request,
         "setups.html",
@@ -56,7 +56,9 @@ def switch_on(
     """Switch a setup's settings in the draft."""
     with unit_of_work():
         job = locked_job(user, job_id)
-        found = next((one for one in setups.of_shop(shop_settings.shop_of(user.shop_id)) if one.name == name), None)
+        found = next(
+            (setup for setup in setups.of_shop(shop_settings.shop_of(user.shop_id)) if setup.name == name), None
+        )
         if found is None:
             raise BadInput(f"there is no setup “{name[:60]}”", advice="reload the page")
         setups.activate(Acting(job, store.rounds(job)[-1], user, version), found)

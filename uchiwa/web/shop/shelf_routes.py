@@ -92,9 +92,9 @@ def _page(request: Request, user: User, *, values: dict[str, str], problem: str 
         every = shelf.of_shop(user.shop_id)
         also = _also(user) if not chosen and not values.get("q") and not values.get("tag") else []
     groups = [
-        (one, *TITLES[one], [entry for entry in entries if entry.kind == one.value])
-        for one in ShelfKind
-        if not chosen or one in chosen
+        (shelf_kind, *TITLES[shelf_kind], [entry for entry in entries if entry.kind == shelf_kind.value])
+        for shelf_kind in ShelfKind
+        if not chosen or shelf_kind in chosen
     ]
     tags = sorted({tag for entry in every for tag in shelf.tags_of(entry.tags)})
     return render(
@@ -105,11 +105,15 @@ def _page(request: Request, user: User, *, values: dict[str, str], problem: str 
 
 def _also(user: User) -> list[tuple[str, str, list[str]]]:
     """What the shop keeps by name elsewhere: words, address, names."""
-    own = [one.name for one in setups.of_shop(user.shop)]
+    own = [setup.name for setup in setups.of_shop(user.shop)]
     return [
-        ("Briefs", "chosen on the Brief page of a round", [one.name for one in briefs.patterns(user.shop_id)]),
-        ("Bins", "chosen on the Bins page of a round", [one.name for one in kept_bins.of_shop(user.shop_id)]),
-        ("Computed channels", "/shop/channels", [one.title or one.id for one in channels.of_shop(user.shop_id)]),
+        ("Briefs", "chosen on the Brief page of a round", [pattern.name for pattern in briefs.patterns(user.shop_id)]),
+        ("Bins", "chosen on the Bins page of a round", [bin_.name for bin_ in kept_bins.of_shop(user.shop_id)]),
+        (
+            "Computed channels",
+            "/shop/channels",
+            [channel.title or channel.id for channel in channels.of_shop(user.shop_id)],
+        ),
         ("Temporary setups", "chosen on a job’s page of setups", own),
     ]
 
@@ -178,7 +182,7 @@ def _entry_page(
             listed = characteristic_list(description, **characteristics)
             return render(request, "shelf_description.html", user, status=status, listed=listed, **values)
         case BusDatabase() as database:
-            messages = sorted(database.messages.values(), key=lambda one: one.identifier)
+            messages = sorted(database.messages.values(), key=lambda message: message.identifier)
             return render(request, "shelf_bus.html", user, status=status, messages=messages, **values)
         case CarFile() as car:
             facts = car.model_dump(mode="json", exclude_defaults=True)

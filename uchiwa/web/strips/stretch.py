@@ -85,16 +85,16 @@ def strips_for(asked: Asked, reader: Reader, stretch: Stretch, *, fit: bool) -> 
     )
 
 
-def _trace(one: AlignedLog, key: str, by: Alignment, stretch: Stretch) -> tuple[Line, dict[str, Any]]:
-    time, values = one.log.source(key)
+def _trace(log: AlignedLog, key: str, by: Alignment, stretch: Stretch) -> tuple[Line, dict[str, Any]]:
+    time, values = log.log.source(key)
     if by is Alignment.SPEED:
-        return _over_speed(one, key, (stretch.start, stretch.end), stretch.points)
-    start, end = stretch.start + one.offset, stretch.end + one.offset
+        return _over_speed(log, key, (stretch.start, stretch.end), stretch.points)
+    start, end = stretch.start + log.offset, stretch.end + log.offset
     line = drawn(time, values, start - stretch.beyond, end + stretch.beyond, stretch.points)
     first, last = index_at(time, start), index_at(time, end, "right")
     return line, {
-        "view": _whole(one.log, key, values) if last - first >= values.size else _figures(values, first, last),
-        "whole": _whole(one.log, key, values),
+        "view": _whole(log.log, key, values) if last - first >= values.size else _figures(values, first, last),
+        "whole": _whole(log.log, key, values),
     }
 
 
@@ -111,15 +111,15 @@ def _whole(log: OpenLog, key: str, values: Source) -> dict[str, float | None]:
     return _figures(values, 0, values.size)
 
 
-def _over_speed(one: AlignedLog, key: str, view: tuple[float, float], points: int) -> tuple[Line, dict[str, Any]]:
+def _over_speed(log: AlignedLog, key: str, view: tuple[float, float], points: int) -> tuple[Line, dict[str, Any]]:
     empty: dict[str, float | None] = {"low": None, "high": None, "mean": None}
-    place = one.place
-    if place is None or one.log.problem("engine_speed"):
+    place = log.place
+    if place is None or log.log.problem("engine_speed"):
         return _NOTHING, {"view": empty, "whole": empty}
-    time = one.log.stored.main_time
+    time = log.log.stored.main_time
     first, last = index_at(time, place.start), index_at(time, place.end, "right")
-    speed = one.log.source("engine_speed")[1].samples(first, last)
-    values = one.log.whole(key)[first:last]
+    speed = log.log.source("engine_speed")[1].samples(first, last)
+    values = log.log.whole(key)[first:last]
     seen = values[(speed >= view[0]) & (speed <= view[1])]
     return against_speed(speed, values, points), {"view": _of(seen), "whole": _of(values)}
 
@@ -143,8 +143,14 @@ def _axes(
         kept = dict(list(by_unit.items())[:MOST_AXES])
         found.append(
             [
-                {"unit": one.unit, "low": one.low, "high": one.high, "ticks": one.ticks, "decimals": one.decimals}
-                for one in scales({unit: some or [(0.0, 1.0)] for unit, some in kept.items()}, _DIVISIONS)
+                {
+                    "unit": scale.unit,
+                    "low": scale.low,
+                    "high": scale.high,
+                    "ticks": scale.ticks,
+                    "decimals": scale.decimals,
+                }
+                for scale in scales({unit: some or [(0.0, 1.0)] for unit, some in kept.items()}, _DIVISIONS)
             ]
         )
     return found

@@ -141,18 +141,18 @@ class AlignedLog:
         return self.places[self.chosen] if self.places else None
 
 
-def aligned_log(one: OpenLog, asked_: Asked) -> AlignedLog:
+def aligned_log(log: OpenLog, asked_: Asked) -> AlignedLog:
     """A log laid as the address asks."""
     found = places(
         asked_.by,
-        drives_of(one.log),
-        one.markers() if asked_.by is Alignment.MARKER else (),
-        one.log.duration_s or 0.0,
+        drives_of(log.log),
+        log.markers() if asked_.by is Alignment.MARKER else (),
+        log.log.duration_s or 0.0,
     )
-    chosen = asked_.place.get(one.log.id, usual_place(found))
+    chosen = asked_.place.get(log.log.id, usual_place(found))
     chosen = min(chosen, len(found) - 1) if found else 0
     offset = found[chosen].start if found and asked_.by in (Alignment.MARKER, Alignment.PULL) else 0.0
-    return AlignedLog(one, found, chosen, offset)
+    return AlignedLog(log, found, chosen, offset)
 
 
 def opened(asked_: Asked, reader: Reader, keys: list[str] | None) -> list[AlignedLog]:
@@ -164,8 +164,8 @@ def opened(asked_: Asked, reader: Reader, keys: list[str] | None) -> list[Aligne
 def merged_traces(logs: Sequence[OpenLog]) -> dict[str, Trace]:
     """Everything that at least one of the logs can show."""
     found: dict[str, Trace] = {}
-    for one in logs:
-        for key, trace in one.traces().items():
+    for log in logs:
+        for key, trace in log.traces().items():
             found.setdefault(key, trace)
     return found
 
@@ -178,7 +178,7 @@ def arrangement_of(asked_: Asked, traces: dict[str, Trace]) -> tuple[Arrangement
     """
     units = {key: trace.unit for key, trace in traces.items()}
     kept = arrangements.of_person(asked_.user)
-    by_purpose = {one.id: one for one in PURPOSES}
+    by_purpose = {purpose.id: purpose for purpose in PURPOSES}
     show = asked_.show or PURPOSES[0].id
     if show in by_purpose:
         return fitted(by_purpose[show], units), show
@@ -188,7 +188,7 @@ def arrangement_of(asked_: Asked, traces: dict[str, Trace]) -> tuple[Arrangement
     check_axes(arrangement, units)
     name = next((name for name, one in kept.items() if one == arrangement), "")
     if not name:
-        name = next((one.id for one in PURPOSES if fitted(one, units) == arrangement), "")
+        name = next((purpose.id for purpose in PURPOSES if fitted(purpose, units) == arrangement), "")
     return arrangement, name
 
 
@@ -226,8 +226,14 @@ def plan(asked_: Asked, reader: Reader, where: str) -> dict[str, Any]:
         "strips": [[_trace(key, traces, logs) for key in strip] for strip in arrangement.strips],
         "logs": [_log(aligned_log(one, asked_), found.get(one.log.id, []), noted) for one in logs],
         "limits": [
-            {"key": one.quantity, "above": one.above, "value": one.value, "words": one.words, "grave": one.grave}
-            for one in limits_for(asked_.user)
+            {
+                "key": limit.quantity,
+                "above": limit.above,
+                "value": limit.value,
+                "words": limit.words,
+                "grave": limit.grave,
+            }
+            for limit in limits_for(asked_.user)
         ],
     }
 
@@ -283,8 +289,8 @@ def _log(one: AlignedLog, found: Sequence[Finding], noted: Sequence[LogNote]) ->
     }
 
 
-def _step(one: OpenLog) -> float:
-    time = one.stored.main_time
+def _step(log: OpenLog) -> float:
+    time = log.stored.main_time
     return (time.extent[1] - time.extent[0]) / max(time.size - 1, 1)
 
 

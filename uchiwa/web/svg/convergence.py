@@ -44,9 +44,9 @@ def convergence_picture(rounds: Sequence[RoundResult]) -> ConvergencePicture:
     """The picture of some rounds, oldest first."""
     slots = max(len(rounds), _LEAST_SLOTS)
     step = (WIDTH - _LEFT) / slots
-    top = max(3.0 * TARGET_PERCENT, max((one.error_percent for one in rounds), default=0.0) * 1.25)
-    most = max((one.cells for one in rounds), default=1) or 1
-    reach = max(2 * TRIM_PERCENT, max((abs(one.trim_percent or 0.0) for one in rounds), default=0.0) * 1.1)
+    top = max(3.0 * TARGET_PERCENT, max((round_.error_percent for round_ in rounds), default=0.0) * 1.25)
+    most = max((round_.cells for round_ in rounds), default=1) or 1
+    reach = max(2 * TRIM_PERCENT, max((abs(round_.trim_percent or 0.0) for round_ in rounds), default=0.0) * 1.1)
 
     def trim_y(percent: float) -> float:
         return round(TRIM_HEIGHT / 2 * (1 - percent / reach), 1)

@@ -72,11 +72,11 @@ def read_columns(data: bytes, dialect: Dialect, skip: int, where: str) -> list[C
     """
     ids = [f"column_{number}" for number in range(1, len(dialect.names) + 1)]
     textual = {ids[number] for number in range(len(ids)) if _is_text(dialect, number)}
-    types: dict[str, type[pl.DataType]] = {one: pl.String if one in textual else pl.Float64 for one in ids}
+    types: dict[str, type[pl.DataType]] = {id_: pl.String if id_ in textual else pl.Float64 for id_ in ids}
     try:
         frame = _csv(data, dialect, skip, types)
         nulls = dict(zip(ids, frame.get_columns(), strict=True))
-        doubtful = [one for one in ids if one not in textual and nulls[one].null_count()]
+        doubtful = [id_ for id_ in ids if id_ not in textual and nulls[id_].null_count()]
         del nulls
         again = _csv(data, dialect, skip, dict.fromkeys(ids, pl.String), doubtful) if doubtful else None
         if again is not None and again.height != frame.height:
@@ -96,11 +96,11 @@ def read_columns(data: bytes, dialect: Dialect, skip: int, where: str) -> list[C
     checked = dict(zip(doubtful, again.get_columns(), strict=True)) if again is not None else {}
     del frame, again
     result: list[Column] = []
-    for one in ids:
-        column = parsed.pop(one)  # so that its memory is free again once it has been turned into numbers
-        if one in checked:
-            result.append(_by_cell(checked.pop(one), dialect.comma))
-        elif one in textual:
+    for id_ in ids:
+        column = parsed.pop(id_)  # so that its memory is free again once it has been turned into numbers
+        if id_ in checked:
+            result.append(_by_cell(checked.pop(id_), dialect.comma))
+        elif id_ in textual:
             result.append(_by_cell(column, dialect.comma))
         else:
             result.append(Column(_finite(column.to_numpy())))

@@ -227,7 +227,7 @@ class _Part:
         if left_out:
             places = time[~kept] - start
             said = f"{left_out} rows whose time is missing or does not advance were left out"
-            where = tuple(float(one) for one in places[np.isfinite(places)][:_PLACES])
+            where = tuple(float(place) for place in places[np.isfinite(places)][:_PLACES])
             own.insert(0, Repair("time", left_out, said, where))
         raster = Raster(seconds - start if start else seconds, self._channels(seconds, kept, left_out))
         return Log(name, (raster,), MappingProxyType(self.dialect.notes), tuple(own))

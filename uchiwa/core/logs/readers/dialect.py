@@ -243,7 +243,7 @@ def _refusal(filled: list[str], where: str) -> BadInput:
         return BadInput(
             N_("no header line was found"), where=where, advice=N_("export the log again with channel names on top")
         )
-    wide = [line for line in filled if any(len(fields_of(line, one)) >= 2 for one in DELIMITERS)]
+    wide = [line for line in filled if any(len(fields_of(line, delimiter)) >= 2 for delimiter in DELIMITERS)]
     if len(wide) == 1 and wide[0] == filled[-1]:
         return BadInput(N_("it has a header and no rows"), where=where, advice=N_("record again: nothing was logged"))
     if len(wide) >= 3 and len(wide) >= 0.8 * len(filled):

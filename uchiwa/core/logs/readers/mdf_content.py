@@ -42,7 +42,7 @@ def mdf_content(buses: tuple[BusDescription, ...], data: bytes) -> Content:
             if mark and "<" not in line and len(key) < 60:
                 notes[key.strip().lower()] = value.strip()[:300]
         for number in range(len(mdf.groups)):
-            if any(one.name == _FRAME for one in mdf.groups[number].channels):
+            if any(channel.name == _FRAME for channel in mdf.groups[number].channels):
                 frames.append(_frames(mdf, number))
                 continue
             group = _group(mdf, number)
@@ -75,14 +75,14 @@ def _frames(mdf: MDF, number: int) -> Frames:
 
 def _joined(frames: list[Frames]) -> Frames:
     """The frames of several groups by time."""
-    width = max(one.data.shape[1] for one in frames)
-    wide = [np.pad(one.data, ((0, 0), (0, width - one.data.shape[1]))) for one in frames]
+    width = max(frame.data.shape[1] for frame in frames)
+    wide = [np.pad(frame.data, ((0, 0), (0, width - frame.data.shape[1]))) for frame in frames]
     return in_order(
         Frames(
-            np.concatenate([one.time for one in frames]),
-            np.concatenate([one.identifier for one in frames]),
-            np.concatenate([one.extended for one in frames]),
-            np.concatenate([one.length for one in frames]),
+            np.concatenate([frame.time for frame in frames]),
+            np.concatenate([frame.identifier for frame in frames]),
+            np.concatenate([frame.extended for frame in frames]),
+            np.concatenate([frame.length for frame in frames]),
             np.concatenate(wide),
         )
     )

@@ -51,7 +51,7 @@ def unzip(data: bytes, limit: int, where: str) -> list[tuple[str, bytes]]:
     try:
         with zipfile.ZipFile(io.BytesIO(data)) as archive:
             members = [
-                one for one in archive.infolist() if not one.is_dir() and not one.filename.startswith("__MACOSX")
+                info for info in archive.infolist() if not info.is_dir() and not info.filename.startswith("__MACOSX")
             ]
             if len(members) > MOST_MEMBERS:
                 raise BadInput(

@@ -131,11 +131,11 @@ def _together(
 
     Where a logger writes all of a group alike, their labels count once together, and no reading is sure by a little.
     """
-    ranges = [range(len(one.ways)) for one in group]
-    if np.prod([len(one) for one in ranges]) > _MOST_TRIED:
-        ranges = [range(min(len(one), 3)) for one in ranges]
+    ranges = [range(len(candidate.ways)) for candidate in group]
+    if np.prod([len(range_) for range_ in ranges]) > _MOST_TRIED:
+        ranges = [range(min(len(range_), 3)) for range_ in ranges]
     scored: list[tuple[float, tuple[int, ...]]] = []
-    figures = [[Figures(values) for values in one.canonical] for one in group]
+    figures = [[Figures(values) for values in candidate.canonical] for candidate in group]
     for chosen in product(*ranges):
         read = {one.quantity: (one.ways[at][0], mine[at]) for one, mine, at in zip(group, figures, chosen, strict=True)}
         weight = sum(one.ways[at][1] for one, at in zip(group, chosen, strict=True)) / (len(group) if alike else 1)
@@ -170,7 +170,7 @@ def _temperatures(read: Mapping[str, tuple[Way, Figures]], drive: Drive) -> floa
 
 def _system(taken: Mapping[int, Judged]) -> frozenset[str] | None:
     """The unit system that the temperatures speak for."""
-    units = {one.way.unit for one in taken.values()}
+    units = {judged.way.unit for judged in taken.values()}
     if units and units <= _IMPERIAL:
         return _IMPERIAL
     return _METRIC if units and units <= _METRIC else None

@@ -167,7 +167,7 @@ def trims(every: list[Figures], *, short: bool) -> float:
     spans = [one.middle for one in every if one.middle is not None]
     if not spans:
         return 0.0
-    low, high = min(one[0] for one in spans), max(one[1] for one in spans)
+    low, high = min(span[0] for span in spans), max(span[1] for span in spans)
     if low < -60 or high > 60:
         return NEVER
     widest = max(one.spread for one in every if one.middle is not None)
@@ -176,7 +176,7 @@ def trims(every: list[Figures], *, short: bool) -> float:
         return 0.0
     score = _within(widest, 0.35, 14, 1.0) - 3.0 * (reach < 0.4) - 1.0 * (reach > 30)
     # A loop at work passes through nought; trims that all stay near one and the same number off it do not.
-    if all(one[0] > 0.5 and one[1] < 1.6 for one in spans):
+    if all(span[0] > 0.5 and span[1] < 1.6 for span in spans):
         score -= 8.0 if short and widest > 1e-4 else 2.0
     return score
 

@@ -69,7 +69,7 @@ def ways_of(
         petrol: whether the ratio is sure, for the fuel is petrol or the gauge's is known; else it may be petrol's.
     """
     first = STATED if stated else BY_NAME if by_name else USUAL
-    units = [unit, *(one for one in _OTHERS[quantity] if not same_unit(one, unit))]
+    units = [unit, *(other for other in _OTHERS[quantity] if not same_unit(other, unit))]
     if quantity in MIXTURES:
         units += [PHI] * (equivalence and unit != PHI) + [AFR_PETROL] * (not petrol)
     found: list[tuple[Way, float]] = []

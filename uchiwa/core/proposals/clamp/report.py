@@ -24,7 +24,7 @@ def report(proposal: ClampProposal) -> dict[str, Any]:
             "unit": signals.unit,
             "lowest": round(evidence.lowest, 4),
             "highest": round(evidence.highest, 4),
-            "breakpoints": [float(one) for one in signals.breakpoints],
+            "breakpoints": [float(breakpoint_) for breakpoint_ in signals.breakpoints],
             "respread": proposal.respread,
         },
         "speeds": [

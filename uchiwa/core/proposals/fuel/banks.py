@@ -48,7 +48,7 @@ def at_rail(time: FloatArray, mixture: FloatArray, limits: Limits) -> BoolArray:
     return held(time, beyond, limits.rail_recovery_s)
 
 
-def joined(one: FloatArray, two: FloatArray, raw: tuple[FloatArray, FloatArray], name: str) -> Banks:
+def joined(array: FloatArray, two: FloatArray, raw: tuple[FloatArray, FloatArray], name: str) -> Banks:
     """Both banks' readings joined; a bank without a reading that changes does not count if the other's does.
 
     Args:
@@ -56,21 +56,21 @@ def joined(one: FloatArray, two: FloatArray, raw: tuple[FloatArray, FloatArray],
         raw: the same with nothing left out.
         name: of the quantity, for the notes.
     """
-    for dead, alive, seen, number in ((two, one, raw[0], 2), (one, two, raw[1], 1)):
+    for dead, alive, seen, number in ((two, array, raw[0], 2), (array, two, raw[1], 1)):
         if still(dead) and _moves(alive):
             return Banks(alive, seen, (f"{name} of bank {number} never moved: it was left out",))
-    both = np.isfinite(one) & np.isfinite(two)
-    apart = float(np.median((two - one)[both])) if both.sum() >= _FEWEST else 0.0
+    both = np.isfinite(array) & np.isfinite(two)
+    apart = float(np.median((two - array)[both])) if both.sum() >= _FEWEST else 0.0
     values = np.where(
         both,
-        (one + two) / 2,
-        np.where(np.isfinite(one), one + apart / 2, np.where(np.isfinite(two), two - apart / 2, np.nan)),
+        (array + two) / 2,
+        np.where(np.isfinite(array), array + apart / 2, np.where(np.isfinite(two), two - apart / 2, np.nan)),
     )
     return Banks(values, _mean(*raw))
 
 
-def _mean(one: FloatArray, two: FloatArray) -> FloatArray:
-    return np.where(np.isfinite(one), np.where(np.isfinite(two), (one + two) / 2, one), two)
+def _mean(array: FloatArray, two: FloatArray) -> FloatArray:
+    return np.where(np.isfinite(array), np.where(np.isfinite(two), (array + two) / 2, array), two)
 
 
 def mixture(time: FloatArray, signals: dict[str, FloatArray], limits: Limits, *, rails: bool) -> Banks | None:
@@ -85,7 +85,7 @@ def mixture(time: FloatArray, signals: dict[str, FloatArray], limits: Limits, *,
     banks = [signals[one] for one in ("lambda_measured", "lambda_measured_2") if one in signals]
     if not banks:
         return None
-    clean = [np.where(at_rail(time, one, limits), np.nan, one) if rails else one for one in banks]
+    clean = [np.where(at_rail(time, bank, limits), np.nan, bank) if rails else bank for bank in banks]
     if len(banks) == 1:
         return Banks(clean[0], banks[0])
     return joined(clean[0], clean[1], (banks[0], banks[1]), "the measured mixture")

@@ -18,11 +18,11 @@ def _finer(axis: Axis) -> Axis:
     return replace(axis, breakpoints=frozen(np.sort(np.concatenate((points, middles)))))
 
 
-def cell_numbers(one: OneLog, table: Table, *, finer: bool = False) -> tuple[IntArray, int]:
+def cell_numbers(log: OneLog, table: Table, *, finer: bool = False) -> tuple[IntArray, int]:
     """The cell that each sample lies in, or the quarter of one, and how many there are."""
     x = _finer(table.x) if finer else table.x
-    cell, count = x.nearest(np.nan_to_num(one.x)), x.size
-    if one.y is not None and table.y is not None:
+    cell, count = x.nearest(np.nan_to_num(log.x)), x.size
+    if log.y is not None and table.y is not None:
         y = _finer(table.y) if finer else table.y
-        cell, count = cell + y.nearest(np.nan_to_num(one.y)) * x.size, x.size * y.size
+        cell, count = cell + y.nearest(np.nan_to_num(log.y)) * x.size, x.size * y.size
     return cell, count

@@ -52,33 +52,33 @@ QUANTITIES = frozenset(
 """Every quantity that fuel evidence may look at; conditions of one's own may name others."""
 
 
-def _sift(one: OneLog, table: Table, policy: Policy, moved: _Moved) -> Sieve:
+def _sift(log: OneLog, table: Table, policy: Policy, moved: _Moved) -> Sieve:
     """Verdict on the samples of one log, with the mixture already free of its delay."""
-    outside = ~table.x.covers(one.x)
-    missing = ~np.isfinite(moved.parts.error) | ~np.isfinite(one.x)
-    if one.y is not None and table.y is not None:
-        missing |= ~np.isfinite(one.y)
-        outside |= ~table.y.covers(one.y)
-    signals = dict(one.signals)
+    outside = ~table.x.covers(log.x)
+    missing = ~np.isfinite(moved.parts.error) | ~np.isfinite(log.x)
+    if log.y is not None and table.y is not None:
+        missing |= ~np.isfinite(log.y)
+        outside |= ~table.y.covers(log.y)
+    signals = dict(log.signals)
     signals.pop("lambda_measured", None)
     if moved.seen is not None:
         signals["lambda_measured"] = moved.seen
-    samples = Samples(one.time, signals, Limits(), policy.settle_s)
+    samples = Samples(log.time, signals, Limits(), policy.settle_s)
     ruled = {rule.id: rule.finds(samples) for rule in RULES if applies(rule, policy.without, policy.also)}
     # What its rail or a fuel cut left without a reading is counted as that, not as missing.
     missing &= ~(
         np.isnan(moved.parts.mixture) & (ruled.get("rail", samples.none()) | ruled.get("overrun", samples.none()))
     )
-    found: list[tuple[str, BoolArray]] = [own for own in one.own if own[0] == NO_TARGET]
-    found += [(MISSING, missing), *(own for own in one.own if own[0] != NO_TARGET)]
-    if one.ratio is None:
-        if one.reading is None or policy.loop == "closed":
+    found: list[tuple[str, BoolArray]] = [own for own in log.own if own[0] == NO_TARGET]
+    found += [(MISSING, missing), *(own for own in log.own if own[0] != NO_TARGET)]
+    if log.ratio is None:
+        if log.reading is None or policy.loop == "closed":
             found.append((OPEN_LOOP, ~(signals["loop_state"] > 0.5)))
         elif policy.loop == "open":
             found.append((CLOSED_LOOP, signals["loop_state"] > 0.5))
     found += [(rule.id, ruled.get(rule.id, samples.none())) for rule in RULES]
     found.append((OUTSIDE, outside))
-    return sift(found, one.time.size)
+    return sift(found, log.time.size)
 
 
 @dataclass(frozen=True, eq=False)
@@ -94,26 +94,26 @@ class _Moved:
     seen: FloatArray | None
 
 
-def _under(one: OneLog, delay: Delay) -> _Moved:
+def _under(log: OneLog, delay: Delay) -> _Moved:
     """Mixture at the moment of combustion and the parts of the error, under a delay."""
-    ones = np.ones(one.time.shape)
-    if one.ratio is not None:
-        return _Moved(FuelParts(one.ratio, one.short_trim, one.long_trim, ones, one.overlay), None)
-    if one.reading is None or one.raw is None:
-        return _Moved(FuelParts(ones, one.short_trim, one.long_trim, ones, one.overlay), None)
-    mixture, raw = one.read_under(delay)
-    return _Moved(FuelParts(mixture / one.target, one.short_trim, one.long_trim, ones, one.overlay), raw)
+    ones = np.ones(log.time.shape)
+    if log.ratio is not None:
+        return _Moved(FuelParts(log.ratio, log.short_trim, log.long_trim, ones, log.overlay), None)
+    if log.reading is None or log.raw is None:
+        return _Moved(FuelParts(ones, log.short_trim, log.long_trim, ones, log.overlay), None)
+    mixture, raw = log.read_under(delay)
+    return _Moved(FuelParts(mixture / log.target, log.short_trim, log.long_trim, ones, log.overlay), raw)
 
 
-def _delay_samples(one: OneLog, table: Table, policy: Policy) -> DelaySamples | None:
-    if one.reading is None:
+def _delay_samples(log: OneLog, table: Table, policy: Policy) -> DelaySamples | None:
+    if log.reading is None:
         return None
-    used = _sift(one, table, policy, _under(one, _FIRST_DELAY)).used
-    rest = (1 + one.short_trim) * (1 + one.long_trim) * (1 + one.overlay) / one.target
-    cells = np.where(used, cell_numbers(one, table)[0], -1)
-    film = one.changing.get(WALL_FILM, [])
+    used = _sift(log, table, policy, _under(log, _FIRST_DELAY)).used
+    rest = (1 + log.short_trim) * (1 + log.long_trim) * (1 + log.overlay) / log.target
+    cells = np.where(used, cell_numbers(log, table)[0], -1)
+    film = log.changing.get(WALL_FILM, [])
     ahead = film[len(film) // 2][1] if film else None
-    return DelaySamples(one.time, one.reading, rest, one.airflow, cells, ahead)
+    return DelaySamples(log.time, log.reading, rest, log.airflow, cells, ahead)
 
 
 def _on_one_level(parts: list[DelaySamples]) -> list[DelaySamples]:

@@ -138,7 +138,7 @@ def _measured(proposal: FuelProposal, j: int, i: int, means: _Means, wideband: b
     if means.overlay:
         steps.append(Step("overlay of the live session, mean", means.overlay * 100))
     if proposal.evidence.transients:
-        words = " and ".join(one.words for one in proposal.evidence.transients)
+        words = " and ".join(transient.words for transient in proposal.evidence.transients)
         steps.append(Step(f"{words}, taken out", (means.transient - 1) * 100))
     factor = float(proposal.estimate.factor[j, i])
     if policy.estimator == "nearest" or not np.isfinite(factor):

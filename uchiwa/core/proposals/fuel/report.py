@@ -47,8 +47,12 @@ def report(proposal: FuelProposal) -> dict[str, Any]:
         "delay_gain_error": round(evidence.delay_gain.error, 4),
         "notes": list(evidence.notes),
         "transients": [
-            {"what": one.words, "slope": round(one.slope, 6), "largest_percent": round(one.largest_percent, 3)}
-            for one in evidence.transients
+            {
+                "what": transient.words,
+                "slope": round(transient.slope, 6),
+                "largest_percent": round(transient.largest_percent, 3),
+            }
+            for transient in evidence.transients
         ],
         "surface": None
         if found.surface is None

@@ -37,13 +37,13 @@ _STILL_UNSURE = 0.65
 def _signals_of(ones: Sequence[OneLog]) -> Signals:
     """The signals of all logs, one after the other; a log without one has nought."""
     found: dict[str, list[tuple[float, FloatArray]]] = {}
-    for words in dict.fromkeys(words for one in ones for words in one.changing):
-        times = next([seconds for seconds, _ in one.changing[words]] for one in ones if words in one.changing)
+    for words in dict.fromkeys(words for log in ones for words in log.changing):
+        times = next([seconds for seconds, _ in log.changing[words]] for log in ones if words in log.changing)
         found[words] = [
             (
                 seconds,
                 np.concatenate(
-                    [one.changing[words][at][1] if words in one.changing else np.zeros(one.time.shape) for one in ones]
+                    [log.changing[words][at][1] if words in log.changing else np.zeros(log.time.shape) for log in ones]
                 ),
             )
             for at, seconds in enumerate(times)
@@ -59,11 +59,11 @@ def free_of_transients(evidence: Evidence, table: Table, ones: list[OneLog], kno
         found = known.transients
     else:
         # Trims move for long while the engine moves through a cell, so that place and pace must be told apart within it.
-        finer = all(one.reading is None for one in ones)
-        cells = np.concatenate([cell_numbers(one, table, finer=finer)[0] for one in ones])
+        finer = all(log.reading is None for log in ones)
+        cells = np.concatenate([cell_numbers(log, table, finer=finer)[0] for log in ones])
         stretch, first = [], 0
-        for one in ones:
-            stretch.append(stretches_of(one.time, first))
+        for log in ones:
+            stretch.append(stretches_of(log.time, first))
             first = int(stretch[-1][-1]) + 1 if stretch[-1].size else first
         levels = log_levels(cells[used], evidence.log[used], np.log(np.maximum(evidence.error[used], 1e-6)), len(ones))
         found = estimate_transients(
@@ -72,8 +72,12 @@ def free_of_transients(evidence: Evidence, table: Table, ones: list[OneLog], kno
             evidence.error[used] / np.exp(levels)[evidence.log[used]],
             {words: [(time, signal[used]) for time, signal in every] for words, every in signals.items()},
         )
-    steps = max((_grain_of(one) for one in ones if one.ratio is None), default=0.0)
-    behind = [one.slope * chosen(one, signals[one.words]) for one in found if one.words == SLOW_TRIMS]
+    steps = max((_grain_of(log) for log in ones if log.ratio is None), default=0.0)
+    behind = [
+        transient.slope * chosen(transient, signals[transient.words])
+        for transient in found
+        if transient.words == SLOW_TRIMS
+    ]
     unsure = None
     if behind and used.any():
         squared = np.square(_STILL_UNSURE * np.sum(behind, axis=0))
@@ -92,15 +96,15 @@ def _still_following(found: Sequence[Transient], signals: Signals) -> BoolArray:
     """Where trims that are all there is to go by have not arrived: too far to be told from their rate."""
     every = signals[SLOW_TRIMS]
     moving = np.abs(every[len(every) // 2][1]) > STILL_MOVING
-    for one in found:
-        if one.words == SLOW_TRIMS:
-            moving = np.abs(one.slope * chosen(one, every)) > FAR
+    for transient in found:
+        if transient.words == SLOW_TRIMS:
+            moving = np.abs(transient.slope * chosen(transient, every)) > FAR
     return moving
 
 
-def _grain_of(one: OneLog) -> float:
+def _grain_of(log: OneLog) -> float:
     """The steps in which a log's error comes, as a fraction: of its trims without a sensor, else of the mixture."""
-    if one.reading is None:
-        return quantum(one.short_trim + one.long_trim)
-    usual = float(np.nanmedian(one.target)) if np.isfinite(one.target).any() else 1.0
-    return quantum(one.reading) / usual
+    if log.reading is None:
+        return quantum(log.short_trim + log.long_trim)
+    usual = float(np.nanmedian(log.target)) if np.isfinite(log.target).any() else 1.0
+    return quantum(log.reading) / usual

@@ -113,10 +113,10 @@ def gather_idle(
         raise TypeError("idle air needs the calibration that the car ran")
     source, told = _source(bases, calibration, table, policy)
     asked = _Asked(calibration, table, policy, source, automatic, scope)
-    parts = [_of_log(one, asked) for one in bases]
-    notes = list(dict.fromkeys([*told, *(note for one in parts for note in one.notes)]))
-    verdicts, reasons = _one_sieve([one.sieve for one in parts])
-    errors = np.concatenate([one.error for one in parts])
+    parts = [_of_log(base, asked) for base in bases]
+    notes = list(dict.fromkeys([*told, *(note for part in parts for note in part.notes)]))
+    verdicts, reasons = _one_sieve([part.sieve for part in parts])
+    errors = np.concatenate([part.error for part in parts])
     sieve = Sieve(reasons, verdicts)
     used = sieve.used & np.isfinite(errors)
     mixture = float(np.median(errors[used])) if used.sum() >= _FEW else float("nan")
@@ -166,20 +166,20 @@ def _joined(
     """
 
     def every(read: Callable[[_Part], FloatArray]) -> FloatArray:
-        return np.concatenate([read(one) for one in parts])
+        return np.concatenate([read(part) for part in parts])
 
-    offset = np.cumsum([0, *(int(one.stretch.max(initial=-1)) + 1 for one in parts)])
+    offset = np.cumsum([0, *(int(part.stretch.max(initial=-1)) + 1 for part in parts)])
     return IdleAirEvidence(
         tuple(log.name for log in logs),
         source,
-        np.repeat(np.arange(len(parts)), [one.time.size for one in parts]).astype(np.int64),
-        every(lambda one: one.time),
-        every(lambda one: one.coolant),
-        every(lambda one: one.air),
-        every(lambda one: one.in_gear),
-        every(lambda one: one.away),
-        every(lambda one: one.weight),
-        every(lambda one: one.duration),
+        np.repeat(np.arange(len(parts)), [part.time.size for part in parts]).astype(np.int64),
+        every(lambda part: part.time),
+        every(lambda part: part.coolant),
+        every(lambda part: part.air),
+        every(lambda part: part.in_gear),
+        every(lambda part: part.away),
+        every(lambda part: part.weight),
+        every(lambda part: part.duration),
         np.concatenate([one.stretch + offset[number] for number, one in enumerate(parts)]).astype(np.int64),
         sieve,
         *told,
@@ -211,7 +211,7 @@ def _source(
             raise BadInput(f"not every log has {words[policy.source]}", advice="take another source, or record it")
         return policy.source, ()
     told: tuple[str, ...] = ()
-    if desired and all(_is_the_tables_own(one, table) for one in bases):
+    if desired and all(_is_the_tables_own(base, table) for base in bases):
         told = ("the desired airflow that was logged is the table's own, without what the control adds to it",)
         held["desired"] = not (metered or modelled)
     found = next((one for one, there in held.items() if there), None)
@@ -307,10 +307,10 @@ def _error(signals: dict[str, FloatArray]) -> FloatArray:
 
 def _one_sieve(sieves: Sequence[Sieve]) -> tuple[IntArray, tuple[str, ...]]:
     """The verdicts of several logs under one list of reasons."""
-    reasons = tuple(dict.fromkeys(reason for one in sieves for reason in one.reasons))
+    reasons = tuple(dict.fromkeys(reason for sieve in sieves for reason in sieve.reasons))
     place = {reason: number for number, reason in enumerate(reasons)}
     verdicts = []
-    for one in sieves:
-        moved = np.array([place[reason] for reason in one.reasons], dtype=np.int64)
-        verdicts.append(np.where(one.verdict < 0, -1, moved[np.maximum(one.verdict, 0)]))
+    for sieve in sieves:
+        moved = np.array([place[reason] for reason in sieve.reasons], dtype=np.int64)
+        verdicts.append(np.where(sieve.verdict < 0, -1, moved[np.maximum(sieve.verdict, 0)]))
     return np.concatenate(verdicts), reasons

@@ -94,7 +94,7 @@ def _steps(proposal: IdleAirProposal, curve: GearCurve, i: int) -> list[Step]:
 
 
 def _neutral(proposal: IdleAirProposal) -> int:
-    return next(one.row for one in proposal.curves if one.gear is Gear.NEUTRAL)
+    return next(curve.row for curve in proposal.curves if curve.gear is Gear.NEUTRAL)
 
 
 def _words(policy: IdleAirPolicy) -> dict[str, str]:

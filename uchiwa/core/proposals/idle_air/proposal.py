@@ -83,7 +83,7 @@ class IdleAirProposal:
 
     def curve(self, row: int) -> GearCurve:
         """The curve of a row."""
-        return next(one for one in self.curves if one.row == row)
+        return next(curve for curve in self.curves if curve.row == row)
 
 
 def idle_air_table(calibration: Calibration, table_id: str) -> Table:
@@ -163,7 +163,7 @@ def proposal_from(
             notes.append(_told_of(load, gear, table.unit))
         moved = move_curve(table, before, fit, _curve_policy(table, policy, open_[row], pinned[row]))
         offset = np.full(before.shape, np.nan)
-        neutral = next((one for one in curves if one.gear is Gear.NEUTRAL), None)
+        neutral = next((curve for curve in curves if curve.gear is Gear.NEUTRAL), None)
         if gear is Gear.IN_GEAR and neutral is not None and policy.strength > 0:
             moved, offset, told = _above_neutral(
                 table, policy, neutral, GearCurve(gear, row, fit, moved, offset), open_[row]
@@ -174,7 +174,7 @@ def proposal_from(
             notes.append(f"{gear.value}: the curve still rises with temperature, where pins or its own samples hold it")
         curves.append(GearCurve(gear, row, fit, moved, offset, load))
     return IdleAirProposal(
-        table, evidence, tuple(sorted(curves, key=lambda one: one.row)), after, state, policy, tuple(notes)
+        table, evidence, tuple(sorted(curves, key=lambda curve: curve.row)), after, state, policy, tuple(notes)
     )
 
 

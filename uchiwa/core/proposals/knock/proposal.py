@@ -161,9 +161,9 @@ def _asked(table: Table, knock: Knock, judged: Collection[Cluster], policy: Knoc
     for cluster in judged:
         if not counts_as_real(cluster, policy):
             continue
-        for one in cluster.events:
-            out = _wanted(one, policy)
-            for i, j in _around(table, one, policy.widen):
+        for event in cluster.events:
+            out = _wanted(event, policy)
+            for i, j in _around(table, event, policy.widen):
                 asked[j, i] = max(asked[j, i], out)
         for i, j in _shadow(cluster, knock, policy):
             asked[j, i] = max(asked[j, i], _rounded_up(float(knock.mean[j, i]), policy))
@@ -179,21 +179,21 @@ def _asked_by_learned(table: Table, knock: Knock, judged: Collection[Cluster], p
         asked[j, i] = _rounded_up(float(knock.learned[j, i]), policy) + policy.margin
     for cluster in judged:
         if not counts_as_real(cluster, policy):
-            for one in cluster.events:
-                for i, j in _around(table, one, 0):
+            for event in cluster.events:
+                for i, j in _around(table, event, 0):
                     asked[j, i] = 0.0
     return asked
 
 
 def _unmet(table: Table, after: FloatArray, judged: Collection[Cluster], policy: KnockPolicy) -> tuple[Unmet, ...]:
     """Real events at whose place the lookup does not fall by what they ask for."""
-    events = [one for cluster in judged if counts_as_real(cluster, policy) for one in cluster.events]
+    events = [event for cluster in judged if counts_as_real(cluster, policy) for event in cluster.events]
     if not events:
         return ()
-    x = np.array([one.x for one in events])
-    y = np.array([one.y for one in events]) if table.y is not None else None
+    x = np.array([event.x for event in events])
+    y = np.array([event.y for event in events]) if table.y is not None else None
     falls = table.lookup(x, y) - table.with_grid(after).lookup(x, y)
-    seen = [one.event.retard + policy.margin for one in events]
+    seen = [event.event.retard + policy.margin for event in events]
     return tuple(
         Unmet(one, wanted, float(fall))
         for one, wanted, fall in zip(events, seen, falls, strict=True)

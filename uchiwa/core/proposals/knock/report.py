@@ -24,15 +24,18 @@ def report(proposal: KnockProposal) -> dict[str, Any]:
         "low_octane_s": round(knock.low_octane_s, 3),
         "clusters": [
             {
-                "number": one.number,
-                "events": len(one.events),
-                "worst": one.worst,
-                "verdict": one.verdict.value,
-                "counts": counts_as_real(one, proposal.policy),
-                "cells": [list(cell) for cell in one.cells],
-                "reasons": [{"code": why.code.value, "words": why.words, "weight": why.weight} for why in one.reasons],
+                "number": cluster.number,
+                "events": len(cluster.events),
+                "worst": cluster.worst,
+                "verdict": cluster.verdict.value,
+                "counts": counts_as_real(cluster, proposal.policy),
+                "cells": [list(cell) for cell in cluster.cells],
+                "reasons": [
+                    {"code": reason.code.value, "words": reason.words, "weight": reason.weight}
+                    for reason in cluster.reasons
+                ],
             }
-            for one in proposal.clusters
+            for cluster in proposal.clusters
         ],
         "cells": [
             {

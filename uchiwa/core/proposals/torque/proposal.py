@@ -146,8 +146,8 @@ def torque_from(
     present[run] = flat.lookup(flat.x.breakpoints[run], loads[run] if flat.y is not None else None)
     told = gains(bands, repeats, present)
     noise = KnockPolicy(noise=policy.noise, real=policy.real)
-    real = [_turned(one, turned) for cluster in judged if counts_as_real(cluster, noise) for one in cluster.events]
-    excused = [one for cluster in judged if cluster.number in policy.noise for one in cluster.events]
+    real = [_turned(event, turned) for cluster in judged if counts_as_real(cluster, noise) for event in cluster.events]
+    excused = [event for cluster in judged if cluster.number in policy.noise for event in cluster.events]
     clean_or_not = {
         int(column): heard_in(int(column), numbered, everything, Told(real, excused), (flat, float(present[column])))
         for column in run
@@ -178,9 +178,9 @@ def _turned(event: Placed, turned: bool) -> Placed:
 
 def comparable(pulls: Sequence[Pull]) -> tuple[Pull, ...]:
     """The pulls of the kind of which there are most, a dyno's first: torque of different kinds cannot be compared."""
-    kinds = [one.measured for one in pulls]
+    kinds = [pull.measured for pull in pulls]
     best = max(dict.fromkeys(kinds), key=lambda kind: (kinds.count(kind), kind == "dyno"))
-    return tuple(one for one in pulls if one.measured == best)
+    return tuple(pull for pull in pulls if pull.measured == best)
 
 
 def _loads(table: Table, pulls: Sequence[Pull], bands: Bands) -> tuple[FloatArray, BoolArray]:
@@ -243,12 +243,12 @@ def _applied(
     pinned = cells(policy.pinned, default=False)
     open_ = cells(policy.only, default=True) & ~pinned
     knocks = cells(tuple(real), default=False)
-    for one in decisions:
-        change = one.after - one.spark
+    for decision in decisions:
+        change = decision.after - decision.spark
         if abs(change) < 0.05:
             continue
-        i = one.column
-        rows = np.flatnonzero(ran[:, i]).tolist() if change > 0 else _rows(table, one.load)
+        i = decision.column
+        rows = np.flatnonzero(ran[:, i]).tolist() if change > 0 else _rows(table, decision.load)
         for j in rows:
             after[j, i] += change
             state[j, i] = "changed"

@@ -16,41 +16,41 @@ def report(proposal: TorqueProposal) -> dict[str, Any]:
     return {
         "table": table.id,
         "policy": proposal.policy.model_dump(mode="json"),
-        "pulls": [{"log": one.log, "number": one.number, "source": one.source.value} for one in proposal.pulls],
+        "pulls": [{"log": pull.log, "number": pull.number, "source": pull.source.value} for pull in proposal.pulls],
         "normalised": proposal.bands.normalised,
         "repeatability_percent": round(proposal.repeats.share * 100, 4),
         "repeatability_assumed": proposal.repeats.assumed,
         "decisions": [
             {
-                "i": one.column,
-                "speed": one.speed,
-                "load": _number(one.load),
-                "spark": round(one.spark, 3),
-                "after": round(one.after, 3),
-                "advice": one.advice.value,
-                "gain_per_degree": _number(one.gain.gain),
-                "interval": [_number(one.gain.low), _number(one.gain.high)],
-                "best": _number(one.best),
-                "best_error": _number(one.best_error),
-                "clean": _number(one.clean),
-                "knocked": _number(one.knocked),
-                "reasons": list(one.reasons),
+                "i": decision.column,
+                "speed": decision.speed,
+                "load": _number(decision.load),
+                "spark": round(decision.spark, 3),
+                "after": round(decision.after, 3),
+                "advice": decision.advice.value,
+                "gain_per_degree": _number(decision.gain.gain),
+                "interval": [_number(decision.gain.low), _number(decision.gain.high)],
+                "best": _number(decision.best),
+                "best_error": _number(decision.best_error),
+                "clean": _number(decision.clean),
+                "knocked": _number(decision.knocked),
+                "reasons": list(decision.reasons),
                 "ask": None
-                if one.ask is None
-                else {"spark": round(one.ask.spark, 2), "runs": one.ask.runs, "words": one.ask.words},
+                if decision.ask is None
+                else {"spark": round(decision.ask.spark, 2), "runs": decision.ask.runs, "words": decision.ask.words},
             }
-            for one in proposal.decisions
+            for decision in proposal.decisions
         ],
         "boost_against_spark": [
             {
-                "speed": one.centre,
-                "nm_per_degree": _number(one.per_degree),
-                "nm_per_kpa": _number(one.per_kpa),
-                "measured": one.measured,
-                "kpa_per_degree": _number(one.kpa_per_degree),
-                "boost_per_degree": _number(one.boost_per_degree),
+                "speed": trade.centre,
+                "nm_per_degree": _number(trade.per_degree),
+                "nm_per_kpa": _number(trade.per_kpa),
+                "measured": trade.measured,
+                "kpa_per_degree": _number(trade.kpa_per_degree),
+                "boost_per_degree": _number(trade.boost_per_degree),
             }
-            for one in trades(proposal.bands, proposal.gains)
+            for trade in trades(proposal.bands, proposal.gains)
         ],
         "cells": [
             {

@@ -169,7 +169,7 @@ def gather_warming(
         np.concatenate([one.stretch + offset[number] for number, one in enumerate(parts)]).astype(np.int64),
         Sieve(reasons, np.concatenate([one.sieve.verdict for one in parts])),
         tuple(warm),
-        tuple(one for part in parts for one in part.after_starts),
+        tuple(start for part in parts for start in part.after_starts),
         tuple(notes),
     )
 

@@ -22,13 +22,13 @@ def report(proposal: WarmUpProposal) -> dict[str, Any]:
         "warm_error": [number(one, 5) for one in evidence.warm_error],
         "after_start": [
             {
-                "log": one.log,
-                "start": number(one.start, 2),
-                "seconds": number(one.seconds, 2),
-                "richest_percent": number(one.richest * 100.0, 2),
-                "coolant": number(one.coolant, 1),
+                "log": start.log,
+                "start": number(start.start, 2),
+                "seconds": number(start.seconds, 2),
+                "richest_percent": number(start.richest * 100.0, 2),
+                "coolant": number(start.coolant, 1),
             }
-            for one in evidence.after_starts
+            for start in evidence.after_starts
         ],
         "notes": list(proposal.notes),
         "cells": [

@@ -32,7 +32,7 @@ class Block:
 
     def of(self, keyword: str) -> Iterator[Block]:
         """The blocks of a keyword within."""
-        return (one for one in self.blocks if one.keyword == keyword)
+        return (block for block in self.blocks if block.keyword == keyword)
 
     @property
     def name(self) -> str:

@@ -168,13 +168,13 @@ def read_description(data: bytes, name: str) -> Description:
     """
     whole = read_blocks(as_text(data, name), name)
     project = next(whole.of("PROJECT"), whole)
-    modules = [one for one in project.of("MODULE") if next(one.of("CHARACTERISTIC"), None) is not None]
+    modules = [block for block in project.of("MODULE") if next(block.of("CHARACTERISTIC"), None) is not None]
     if not modules:
         advice = "choose the .a2l file of the controller"
         raise BadInput("this is no ASAP2 description with characteristics", where=name, advice=advice)
     notes = []
     if len(modules) > 1:
-        others = ", ".join(one.name for one in modules[1:])
+        others = ", ".join(module.name for module in modules[1:])
         notes.append(f"the file describes several modules; {modules[0].name} is taken, {others} are left out")
     return _module(modules[0], name, notes)
 
@@ -205,7 +205,7 @@ def _module(block: Block, name: str, notes: list[str]) -> Description:
     return Description(
         block.name, plain(block.words[1]) if len(block.words) > 1 else "", tuple(characteristics.values()),
         {one.name: one for one in _read_all(block.of("AXIS_PTS"), _axis_points)},
-        {one.name: one for one in _read_all(block.of("COMPU_METHOD"), _conversion)},
+        {conversion.name: conversion for conversion in _read_all(block.of("COMPU_METHOD"), _conversion)},
         records, wrong,
         {one.name: plain(one.words[1]) for one in block.of("MEASUREMENT") if len(one.words) > 1},
         _groups(block), tuple(_segments(parameters)), order, alignment, _identity(parameters), tuple(notes),
@@ -218,9 +218,9 @@ _T = TypeVar("_T")
 
 def _read_all(blocks: Iterator[Block], read: Callable[[Block], _T]) -> Iterator[_T]:
     """Each block as it reads; faulty ones are passed over, and whatever refers to them says so."""
-    for one in blocks:
+    for block in blocks:
         try:
-            yield read(one)
+            yield read(block)
         except (IndexError, ValueError):
             continue
 
@@ -241,7 +241,7 @@ def _options(words: Sequence[str], first: int) -> dict[str, list[str]]:
         if count is None:
             at += 1
             continue
-        found[words[at]] = [plain(one) for one in words[at + 1 : at + 1 + count]]
+        found[words[at]] = [plain(word) for word in words[at + 1 : at + 1 + count]]
         at += 1 + count
     return found
 
@@ -277,7 +277,7 @@ def _axis(block: Block) -> AxisDescription:
         offset, distance, count = (_number(one) for one in given)
         fixed = tuple(offset + number * distance for number in range(_few(count)))
     elif (listed := next(block.of("FIX_AXIS_PAR_LIST"), None)) is not None:
-        fixed = tuple(_number(one) for one in listed.words)
+        fixed = tuple(_number(word) for word in listed.words)
     return AxisDescription(
         words[0], words[1], words[2], int(words[3], 0), _said(options, "AXIS_PTS_REF"), fixed,
         _said(options, "PHYS_UNIT") if "PHYS_UNIT" in options else None, _said(options, "BYTE_ORDER"),

@@ -86,7 +86,7 @@ def layout_from(description: Description, said: Assignment, extent: Extent | Non
             left_out.append(LeftOut(name, str(error)))
         else:
             ids.add(reading.id)
-            identities |= {(one.address, one.data): one for one in reading.counts}
+            identities |= {(identity.address, identity.data): identity for identity in reading.counts}
     if not tables and not constants:
         why = f": {left_out[0].name}, {left_out[0].why}" if left_out else ""
         advice = "take characteristics that are values, curves or maps"
@@ -100,7 +100,7 @@ def layout_from(description: Description, said: Assignment, extent: Extent | Non
         said.id or _identifier(description.name), said.title or description.words or description.name,
         said.calibration or _identifier(description.name), said.calibration_title or description.words or description.name,
         found.base, found.size, tuple(identities.values()), tuple(constants), tuple(tables),
-        tuple(checksum_of(one, order) for one in said.checksums),
+        tuple(checksum_of(checksum, order) for checksum in said.checksums),
     )  # fmt: skip
     layout.check()
     return DescribedLayout(layout, tuple(left_out), description.notes)
@@ -130,14 +130,14 @@ def _extent(
     """
     if said.base is not None and said.size is not None:
         return Extent(said.base, said.size)
-    addresses = [one.place.address for one in tables] + [one.place.address for one in constants]
+    addresses = [table.place.address for table in tables] + [constant.place.address for constant in constants]
     segments = [
-        one for one in description.segments
-        if one.size > 0 and any(one.address <= at < one.address + one.size for at in addresses)
+        segment for segment in description.segments
+        if segment.size > 0 and any(segment.address <= at < segment.address + segment.size for at in addresses)
     ]  # fmt: skip
     if segments:
-        base = min(one.address for one in segments)
-        size = max(one.address + one.size for one in segments) - base
+        base = min(segment.address for segment in segments)
+        size = max(segment.address + segment.size for segment in segments) - base
         if size <= LARGEST:
             return Extent(base, size)
     raise BadInput(
@@ -150,8 +150,10 @@ def _extent(
 class _Reading:
     """One characteristic that becomes a table or a constant."""
 
-    def __init__(self, description: Description, said: Assignment, one: Characteristic, taken: Taken, id_: str) -> None:
-        self.description, self.said, self.one, self.taken, self.id = description, said, one, taken, id_
+    def __init__(
+        self, description: Description, said: Assignment, characteristic: Characteristic, taken: Taken, id_: str
+    ) -> None:
+        self.description, self.said, self.one, self.taken, self.id = description, said, characteristic, taken, id_
         self.counts: list[Identity] = []
 
     def read(self, constants: list[ConstantPlace], tables: list[TablePlace]) -> None:

@@ -93,7 +93,7 @@ class RecordLayout:
                     at += 1
         except (IndexError, ValueError):
             raise NotRepresentableError(f"its record layout {words[0] if words else ''} is faulty") from None
-        return cls(words[0] if words else "", tuple(sorted(parts, key=lambda one: one.position)), alignment, counts)
+        return cls(words[0] if words else "", tuple(sorted(parts, key=lambda part: part.position)), alignment, counts)
 
     def addresses(
         self, address: int, sizes: Mapping[str, int], module: Mapping[str, int]

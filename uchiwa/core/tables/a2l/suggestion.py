@@ -56,27 +56,29 @@ def quantity_of(description: Description, measurement: str) -> str | None:
 
 def suggestions(description: Description) -> Iterator[Suggestion]:
     """What each characteristic may be; those of which nothing is likely are left out."""
-    for one in description.characteristics:
-        role = _role(one)
-        if role and not one.refused:
-            yield Suggestion(one.name, role)
+    for characteristic in description.characteristics:
+        role = _role(characteristic)
+        if role and not characteristic.refused:
+            yield Suggestion(characteristic.name, role)
 
 
-def _role(one: Characteristic) -> str:
-    said = " ".join(re.sub(r"[^a-z0-9.]+", " ", f"{one.words} {one.name}".lower()).split())
-    if one.kind == "VALUE":
+def _role(characteristic: Characteristic) -> str:
+    said = " ".join(re.sub(r"[^a-z0-9.]+", " ", f"{characteristic.words} {characteristic.name}".lower()).split())
+    if characteristic.kind == "VALUE":
         return next((role for role, pattern in _CONSTANTS if re.search(pattern, said)), "")
-    return next((role for role, pattern, kinds in _ROLES if one.kind in kinds and re.search(pattern, said)), "")
+    return next(
+        (role for role, pattern, kinds in _ROLES if characteristic.kind in kinds and re.search(pattern, said)), ""
+    )
 
 
 def suggested(description: Description) -> Assignment:
     """An assignment of all that is likely; each role but `other` goes to the first that it fits."""
     taken: dict[str, Taken] = {}
     roles: set[str] = set()
-    for one in suggestions(description):
-        if one.role not in roles:
-            roles.add(one.role)
-            taken[one.name] = Taken(role=one.role)
+    for suggestion in suggestions(description):
+        if suggestion.role not in roles:
+            roles.add(suggestion.role)
+            taken[suggestion.name] = Taken(role=suggestion.role)
     inputs: dict[str, Input] = {}
     for name in taken:
         for axis in description.by_name[name].axes:

@@ -59,8 +59,8 @@ def take_constant(draft: Calibration, other: Calibration, constant_id: str) -> C
     Raises:
         BadInput: one of the two lacks it, or they are the same.
     """
-    theirs = next((one for one in other.constants if one.id == constant_id), None)
-    mine = next((one for one in draft.constants if one.id == constant_id), None)
+    theirs = next((constant for constant in other.constants if constant.id == constant_id), None)
+    mine = next((constant for constant in draft.constants if constant.id == constant_id), None)
     if theirs is None or mine is None:
         raise BadInput(f"there is no constant “{constant_id}” in both", advice="compare two that have it")
     return set_constant(draft, constant_id, theirs.value)
@@ -72,7 +72,7 @@ def set_constant(draft: Calibration, constant_id: str, value: float) -> Calibrat
     Raises:
         BadInput: there is no such constant, the value is no number, or it has it already.
     """
-    found = next((one for one in draft.constants if one.id == constant_id), None)
+    found = next((constant for constant in draft.constants if constant.id == constant_id), None)
     if found is None:
         raise BadInput(f"there is no constant “{constant_id}”", advice="reload the page")
     if not np.isfinite(value):
@@ -81,5 +81,7 @@ def set_constant(draft: Calibration, constant_id: str, value: float) -> Calibrat
         raise BadInput(f"a constant may go up to ±{LARGEST:g}", where=constant_id, advice="write a smaller one")
     if found.value == value:
         raise BadInput("this changes nothing", where=constant_id, advice="it has this value already")
-    constants = tuple(replace(one, value=value) if one.id == constant_id else one for one in draft.constants)
+    constants = tuple(
+        replace(constant, value=value) if constant.id == constant_id else constant for constant in draft.constants
+    )
     return replace(draft, constants=constants)

@@ -133,20 +133,31 @@ def read_calibration(memory: Memory, layout: Layout, name: str = "image") -> Cal
     verify(memory, layout, name)
     constants = tuple(
         Constant(
-            one.id,
-            one.role,
-            float(_values(memory, one.place, _digits(one.place.number), f"constant {one.id}")[0]),
-            one.unit,
+            constant.id,
+            constant.role,
+            float(_values(memory, constant.place, _digits(constant.place.number), f"constant {constant.id}")[0]),
+            constant.unit,
         )
-        for one in layout.constants
+        for constant in layout.constants
     )
     tables = []
-    for one in layout.tables:
-        x = _axis(memory, one.x, f"table {one.id}, x")
-        y = _axis(memory, one.y, f"table {one.id}, y") if one.y is not None else None
-        values = _by_rows(one, _values(memory, one.place, one.decimals, f"table {one.id}"))
+    for table in layout.tables:
+        x = _axis(memory, table.x, f"table {table.id}, x")
+        y = _axis(memory, table.y, f"table {table.id}, y") if table.y is not None else None
+        values = _by_rows(table, _values(memory, table.place, table.decimals, f"table {table.id}"))
         tables.append(
-            Table(one.id, one.title, one.role, one.unit, x, y, frozen(values), one.minimum, one.maximum, one.decimals)
+            Table(
+                table.id,
+                table.title,
+                table.role,
+                table.unit,
+                x,
+                y,
+                frozen(values),
+                table.minimum,
+                table.maximum,
+                table.decimals,
+            )
         )
     return Calibration(layout.calibration_id, layout.calibration_title, constants, tuple(tables))
 

@@ -28,9 +28,9 @@ def image_format(name: str) -> ImageFormat:
     Raises:
         ValueError: there is none of this name.
     """
-    for one in FORMATS:
-        if one == name:
-            return one
+    for format_ in FORMATS:
+        if format_ == name:
+            return format_
     raise ValueError(f"there is no image format “{name}”")
 
 
@@ -61,7 +61,7 @@ def read_image(data: bytes, name: str, base: int = 0) -> tuple[Memory, ImageForm
             raise BadInput(f"an image may have up to {LARGEST // 2**20} MiB", where=name)
         return Memory.of([Segment(base, data)]), kind
     segments = _records(_text(data, name), kind, name)
-    if sum(len(one.data) for one in segments) > LARGEST:
+    if sum(len(segment.data) for segment in segments) > LARGEST:
         raise BadInput(f"an image may have up to {LARGEST // 2**20} MiB", where=name)
     try:
         return Memory.of(segments), kind
@@ -154,8 +154,8 @@ def write_image(memory: Memory, kind: ImageFormat) -> bytes:
         BadInput: a raw one would be too large.
     """
     file = bincopy.BinFile()
-    for one in memory.segments:
-        file.add_binary(one.data, one.address)
+    for segment in memory.segments:
+        file.add_binary(segment.data, segment.address)
     if kind == "raw":
         if memory.end - memory.start > LARGEST:
             raise BadInput(f"its segments lie more than {LARGEST // 2**20} MiB apart", advice="write it as Intel HEX")

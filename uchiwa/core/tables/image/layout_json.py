@@ -183,7 +183,10 @@ def loads(text: str | bytes, name: str = "layout") -> Layout:
 
 def _layout(part: LayoutJson) -> Layout:
     order = part.byte_order
-    for kind, ids in (("tables", [one.id for one in part.tables]), ("constants", [one.id for one in part.constants])):
+    for kind, ids in (
+        ("tables", [table.id for table in part.tables]),
+        ("constants", [constant.id for constant in part.constants]),
+    ):
         seen: set[str] = set()
         for number, one in enumerate(ids):
             if one in seen:
@@ -197,9 +200,12 @@ def _layout(part: LayoutJson) -> Layout:
         part.base,
         part.size,
         tuple(identity_of(one, f"identity[{number}]") for number, one in enumerate(part.identity)),
-        tuple(ConstantPlace(one.id, one.role, one.unit, _place(one, order)) for one in part.constants),
+        tuple(
+            ConstantPlace(constant.id, constant.role, constant.unit, _place(constant, order))
+            for constant in part.constants
+        ),
         tuple(_table(one, order, f"tables[{number}]") for number, one in enumerate(part.tables)),
-        tuple(checksum_of(one, order) for one in part.checksums),
+        tuple(checksum_of(checksum, order) for checksum in part.checksums),
     )
 
 
@@ -272,7 +278,7 @@ def fixed_axis(place: AxisPlace, values: np.ndarray, where: str) -> Axis:
     Raises:
         BadInput: they do not rise.
     """
-    return axis_of(place.quantity, place.unit, [float(one) for one in values], where)
+    return axis_of(place.quantity, place.unit, [float(value) for value in values], where)
 
 
 def as_dict(layout: Layout) -> dict[str, Any]:
@@ -284,20 +290,23 @@ def as_dict(layout: Layout) -> dict[str, Any]:
         "calibration": {"id": layout.calibration_id, "title": layout.calibration_title},
         "base": f"0x{layout.base:X}",
         "size": layout.size,
-        "identity": [{"address": f"0x{one.address:X}", "hex": one.data.hex(" ")} for one in layout.identities],
-        "constants": [
-            {"id": one.id, "role": one.role, "unit": one.unit} | _place_dict(one.place) for one in layout.constants
+        "identity": [
+            {"address": f"0x{identity.address:X}", "hex": identity.data.hex(" ")} for identity in layout.identities
         ],
-        "tables": [_table_dict(one) for one in layout.tables],
+        "constants": [
+            {"id": constant.id, "role": constant.role, "unit": constant.unit} | _place_dict(constant.place)
+            for constant in layout.constants
+        ],
+        "tables": [_table_dict(table) for table in layout.tables],
         "checksums": [
             {
-                "kind": one.kind,
-                "ranges": [[f"0x{low:X}", f"0x{high:X}"] for low, high in one.ranges],
-                "address": f"0x{one.address:X}",
-                "byte_order": one.order,
-                "complement": one.complement,
+                "kind": checksum.kind,
+                "ranges": [[f"0x{low:X}", f"0x{high:X}"] for low, high in checksum.ranges],
+                "address": f"0x{checksum.address:X}",
+                "byte_order": checksum.order,
+                "complement": checksum.complement,
             }
-            for one in layout.checksums
+            for checksum in layout.checksums
         ],
     }
 

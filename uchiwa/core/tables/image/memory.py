@@ -41,14 +41,14 @@ class Memory:
         """
         groups: list[list[Segment]] = []
         end = -1
-        for one in sorted((one for one in segments if one.data), key=lambda one: one.address):
-            if groups and one.address < end:
-                raise BadInput(f"address 0x{one.address:X} is given twice", advice="take the image from one source")
-            if groups and one.address == end:
-                groups[-1].append(one)
+        for segment in sorted((segment for segment in segments if segment.data), key=lambda segment: segment.address):
+            if groups and segment.address < end:
+                raise BadInput(f"address 0x{segment.address:X} is given twice", advice="take the image from one source")
+            if groups and segment.address == end:
+                groups[-1].append(segment)
             else:
-                groups.append([one])
-            end = one.end
+                groups.append([segment])
+            end = segment.end
         if not groups:
             raise BadInput("the image has no bytes", advice="choose another file")
         if len(groups) > MOST_SEGMENTS:
@@ -56,7 +56,7 @@ class Memory:
                 f"the image lies in {len(groups)} pieces, and at most {MOST_SEGMENTS} are taken",
                 advice="export the whole of it, without gaps",
             )
-        return cls(tuple(Segment(group[0].address, b"".join(one.data for one in group)) for group in groups))
+        return cls(tuple(Segment(group[0].address, b"".join(segment.data for segment in group)) for group in groups))
 
     @property
     def start(self) -> int:
@@ -71,11 +71,11 @@ class Memory:
     @property
     def size(self) -> int:
         """Number of bytes."""
-        return sum(len(one.data) for one in self.segments)
+        return sum(len(segment.data) for segment in self.segments)
 
     def _at(self, address: int) -> int | None:
         """Which segment has an address."""
-        at = bisect_right(self.segments, address, key=lambda one: one.address) - 1
+        at = bisect_right(self.segments, address, key=lambda segment: segment.address) - 1
         return at if at >= 0 and address < self.segments[at].end else None
 
     def read(self, address: int, length: int, what: str = "this place") -> bytes:
@@ -96,7 +96,7 @@ class Memory:
 
     def with_bytes(self, changes: Iterable[tuple[int, bytes]]) -> Memory:
         """The memory with bytes replaced at addresses that it has."""
-        buffers = [bytearray(one.data) for one in self.segments]
+        buffers = [bytearray(segment.data) for segment in self.segments]
         for address, data in changes:
             self.read(address, len(data))
             at = self._at(address)

@@ -280,8 +280,8 @@ def _table_dict(table: Table) -> dict[str, Any]:
     out["decimals"] = table.decimals
     if table.zones:
         out["zones"] = [
-            {"x": list(one.x), "y": list(one.y), "degree": one.degree, "coefficients": list(one.coefficients)}
-            for one in table.zones
+            {"x": list(zone.x), "y": list(zone.y), "degree": zone.degree, "coefficients": list(zone.coefficients)}
+            for zone in table.zones
         ]
     return out
 
@@ -296,8 +296,8 @@ def as_dict(calibration: Calibration) -> dict[str, Any]:
         "format": FORMAT,
         "id": calibration.id,
         "title": calibration.title,
-        "constants": [_constant_dict(one) for one in calibration.constants],
-        "tables": [_table_dict(one) for one in calibration.tables],
+        "constants": [_constant_dict(constant) for constant in calibration.constants],
+        "tables": [_table_dict(table) for table in calibration.tables],
     }
 
 
@@ -306,7 +306,9 @@ def dumps(calibration: Calibration) -> str:
     head = {"format": FORMAT, "id": calibration.id, "title": calibration.title}
     lines = ["{"]
     lines += [f" {json.dumps(key)}: {json.dumps(value, ensure_ascii=False)}," for key, value in head.items()]
-    constants = ",\n".join("  " + json.dumps(_constant_dict(one), ensure_ascii=False) for one in calibration.constants)
+    constants = ",\n".join(
+        "  " + json.dumps(_constant_dict(constant), ensure_ascii=False) for constant in calibration.constants
+    )
     lines.append(' "constants": [' + (f"\n{constants}\n ]," if constants else "],"))
     tables = ",\n".join(_table_text(table) for table in calibration.tables)
     lines.append(' "tables": [' + (f"\n{tables}\n ]" if tables else "]"))

@@ -121,13 +121,17 @@ def loads(data: bytes, name: str = "calibration.cdfx", into: Calibration | None 
         into = _own(file, name)
     taken: list[str] = []
     left_out: list[str] = []
-    constants = tuple(_constant(one, file, taken, left_out) for one in into.constants)
-    tables = tuple(_with_values(one, file, taken, left_out) for one in into.tables)
+    constants = tuple(_constant(constant, file, taken, left_out) for constant in into.constants)
+    tables = tuple(_with_values(table, file, taken, left_out) for table in into.tables)
     if not taken:
         why = f": {left_out[0]}" if left_out else ""
         raise BadInput(f"nothing of the file can be taken{why}", where=name, advice="choose the car’s own file")
-    known = {one.id for one in into.tables} | {one.id for one in into.constants}
-    others = [one for one in file.instances if _id(one) not in known and file.instances[one].category != "COM_AXIS"]
+    known = {table.id for table in into.tables} | {constant.id for constant in into.constants}
+    others = [
+        instance
+        for instance in file.instances
+        if _id(instance) not in known and file.instances[instance].category != "COM_AXIS"
+    ]
     if others:
         left_out.append(_not_known(others))
     return CdfTaken(replace(into, constants=constants, tables=tables), tuple(taken), tuple(left_out))
@@ -172,20 +176,20 @@ def _converted(values: FloatArray, told: str, unit: str) -> FloatArray:
     return convert(values, told, unit)
 
 
-def _constant(one: Constant, file: CdfFile, taken: list[str], left_out: list[str]) -> Constant:
-    found = _found(file, one.id)
+def _constant(constant: Constant, file: CdfFile, taken: list[str], left_out: list[str]) -> Constant:
+    found = _found(file, constant.id)
     if found is None:
-        return one
+        return constant
     if found.values.size != 1:
-        left_out.append(f"{one.id} has {found.values.size} values in the file and is one number")
-        return one
+        left_out.append(f"{constant.id} has {found.values.size} values in the file and is one number")
+        return constant
     try:
-        value = float(_converted(found.values.ravel(), found.unit, one.unit)[0])
+        value = float(_converted(found.values.ravel(), found.unit, constant.unit)[0])
     except BadInput as error:
-        left_out.append(f"{one.id}: {error.what}")
-        return one
-    taken.append(one.id)
-    return replace(one, value=value)
+        left_out.append(f"{constant.id}: {error.what}")
+        return constant
+    taken.append(constant.id)
+    return replace(constant, value=value)
 
 
 def _with_values(table: Table, file: CdfFile, taken: list[str], left_out: list[str]) -> Table:

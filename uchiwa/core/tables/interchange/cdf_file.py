@@ -148,8 +148,8 @@ def _read(element: etree._Element, name: str) -> CdfInstance:
     if category in ("VALUE", "CURVE", "MAP", "COM_AXIS") and contents is not None:
         values = contents.find("SW-VALUES-PHYS")
         groups = values.findall("VG") if values is not None else []
-        rows = [_numbers(one, title, name) for one in (groups or ([values] if values is not None else []))]
-    if len({one.size for one in rows}) > 1:
+        rows = [_numbers(group, title, name) for group in (groups or ([values] if values is not None else []))]
+    if len({row.size for row in rows}) > 1:
         raise BadInput("its rows are of different lengths", where=f"{name}, {title}", advice=_ADVICE)
     axes = sorted(element.findall("SW-AXIS-CONTS/SW-AXIS-CONT"), key=lambda one: _said(one, "SW-AXIS-INDEX"))
     return CdfInstance(
@@ -158,7 +158,7 @@ def _read(element: etree._Element, name: str) -> CdfInstance:
         category,
         _said(contents, "UNIT-DISPLAY-NAME"),
         np.array(rows) if rows else np.empty((0, 0)),
-        tuple(_axis(one, title, name) for one in axes if _said(one, "SW-AXIS-INDEX") != "0"),
+        tuple(_axis(axis, title, name) for axis in axes if _said(axis, "SW-AXIS-INDEX") != "0"),
     )
 
 

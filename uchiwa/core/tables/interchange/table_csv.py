@@ -34,7 +34,7 @@ def dumps(table: Table) -> str:
 
 
 def _plain(values: FloatArray) -> list[float | int]:
-    return [int(one) if float(one).is_integer() else float(one) for one in values]
+    return [int(value) if float(value).is_integer() else float(value) for value in values]
 
 
 def loads(text: str, table: Table, name: str = "table.csv") -> Table:

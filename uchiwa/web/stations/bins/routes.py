@@ -72,11 +72,11 @@ def _choices(page: RoundPage, found: work.BinsWork) -> dict[str, Any]:
     return {
         "tables": found.base.tables,
         "statistics": list(Statistic),
-        "quantities": sorted(QUANTITIES, key=lambda one: QUANTITIES[one].title),
+        "quantities": sorted(QUANTITIES, key=lambda quantity: QUANTITIES[quantity].title),
         "titles": {key: one.title for key, one in QUANTITIES.items()},
         "earlier": page.round.number > 1,
         "own": kept_bins.of_shop(page.user.shop_id, page.facts.purpose),
-        "known_channels": [one.id for one in channels.book_of(page.job.shop_id)],
+        "known_channels": [computed.id for computed in channels.book_of(page.job.shop_id)],
     }
 
 
@@ -153,7 +153,7 @@ def _moments(of: Gathered, rows: tuple[LogFile, ...], i: int, j: int) -> Moments
         return Moments(rows[0], [], traces, "No sample lies in this cell")
     number = int(np.argmax(np.bincount(of.samples.log[inside], minlength=len(rows))))
     found = moments(of.samples.log, of.samples.time, inside & (of.samples.log == number))
-    spans = [(one.start, one.end) for one in found]
+    spans = [(moment.start, moment.end) for moment in found]
     return Moments(rows[number], spans, traces, title_of(rows[number], spans, "lie in this cell"))
 
 
@@ -204,12 +204,12 @@ def use(page: RoundPage, name: Annotated[str, Form(max_length=80)], drop: Annota
         kept_bins.drop(page.user.shop_id, name)
         say(page.request, f"“{name}” is forgotten.")
         return RedirectResponse(f"{page.path}/bins", 303)
-    found = next((one for one in kept_bins.of_shop(page.user.shop_id) if one.name == name), None)
+    found = next((bin_ for bin_ in kept_bins.of_shop(page.user.shop_id) if bin_.name == name), None)
     if found is None:
         raise BadInput(f"there is no gathering “{name}”", advice="choose one from the list")
     base, _ = work.calibration_of(page.job, page.round)
     asked = found.asked
-    if asked.table and asked.table not in [one.id for one in base.tables]:
+    if asked.table and asked.table not in [table.id for table in base.tables]:
         asked = asked.model_copy(update={"table": work.asked_of(page.job, page.round).table})
     table_proposals.keep(page.round, work.KEY, asked)
     return RedirectResponse(f"{page.path}/bins", 303)

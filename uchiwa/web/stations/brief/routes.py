@@ -114,13 +114,13 @@ def send(page: RoundPage, form: Fields) -> Response:
     kinds = {str(one) for one in form.getlist("drive")}
     _must_be_as_seen(page, str(form.get("seen", "")))
     shown, _ = _shown(page)
-    channels = tuple(one.model_copy(update={"kept": one.quantity in asked}) for one in shown.channels)
-    drives = tuple(_drive(one, form, kept=one.kind.value in kinds) for one in shown.drives)
+    channels = tuple(channel.model_copy(update={"kept": channel.quantity in asked}) for channel in shown.channels)
+    drives = tuple(_drive(drive, form, kept=drive.kind.value in kinds) for drive in shown.drives)
     changed = Brief.read(
         {
             **shown.model_dump(),
-            "channels": [one.model_dump() for one in channels],
-            "drives": [one.model_dump() for one in drives],
+            "channels": [channel.model_dump() for channel in channels],
+            "drives": [drive.model_dump() for drive in drives],
             "note": str(form.get("note", ""))[:2000],
         }
     )

@@ -57,8 +57,8 @@ def _moments(found: ClampWork, i: int, j: int) -> Moments:
     traces = (signals.quantity, "engine_speed", "throttle_position", "manifold_pressure")
     if not account.logs:
         return Moments(found.rows[0], [], traces, "No pull reached this speed")
-    number = max(account.logs, key=lambda one: one.samples).number
-    spans = [(one.start, one.end) for one in account.moments if one.log == number]
+    number = max(account.logs, key=lambda log: log.samples).number
+    spans = [(moment.start, moment.end) for moment in account.moments if moment.log == number]
     return Moments(found.rows[number], spans, traces, title_of(found.rows[number], spans, "at full load at this speed"))
 
 

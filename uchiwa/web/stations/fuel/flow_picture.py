@@ -64,5 +64,5 @@ def flow_picture(check: CrossCheck) -> FlowPicture:
 
 def _apart(lines: list[WayLine]) -> tuple[WayLine, ...]:
     """Names that do not stand on each other."""
-    labels = moved_apart([one.label_y for one in lines], 15.0)
+    labels = moved_apart([line.label_y for line in lines], 15.0)
     return tuple(replace(one, label_y=label) for one, label in zip(lines, labels, strict=True))

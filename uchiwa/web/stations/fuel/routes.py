@@ -86,7 +86,7 @@ def _values(page: RoundPage, fuel: work.FuelWork, seen: Seen, account: CellAccou
         "policy": proposal.policy,
         "seen": work.policy_of(page.round).model_dump_json(),
         "sources": _sources(fuel),
-        "own_tables": [one for one in work.fuel_tables(fuel.base) if one.role == proposal.table.role],
+        "own_tables": [table for table in work.fuel_tables(fuel.base) if table.role == proposal.table.role],
         "has_clamp": bool(fuel.base.by_role("airflow_clamp")),
         "has_target_table": bool(fuel.base.by_role("lambda_target")),
         "sieve": sieve_parts(proposal.evidence, proposal.policy),
@@ -225,7 +225,7 @@ def moments(page: RoundPage, i: int, j: int, table: str | None = None) -> Respon
     """The moments that fed a cell, of the log that gave most of them."""
     found = work.fuel_work(page.job, page.round, table)
     account = explain(found.proposal, j, i)
-    share = max(account.logs, key=lambda one: one.samples, default=None)
+    share = max(account.logs, key=lambda log_share: log_share.samples, default=None)
     index = found.proposal.evidence.names.index(share.name) if share is not None else 0
     log, spans = found.logs[index], spans_of_cell(account, index)
     told = Moments(log, spans, traces_for(found.proposal.table), moments_title(log, spans, "fed this cell"))

@@ -60,7 +60,7 @@ def sieve_parts(evidence: Evidence, policy: Policy) -> list[SievePart]:
     """The used samples first, then the reasons by how much they take; those that take nothing come last."""
     total = max(evidence.time.size, 1)
     counts = {USED: int(evidence.sieve.used.sum())} | evidence.left_out()
-    reasons = sorted((one for one in counts if one != USED), key=lambda one: -counts[one])
+    reasons = sorted((reason for reason in counts if reason != USED), key=lambda reason: -counts[reason])
     applying = {rule.id for rule in RULES if applies(rule, policy.without, policy.also)}
     parts: list[SievePart] = []
     for one in (USED, *reasons):

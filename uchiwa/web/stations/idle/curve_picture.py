@@ -99,7 +99,7 @@ def curve_picture(drawn: Drawn, row: int, behind: Behind) -> CurvePicture:
     fit, reached = drawn.fits[row], drawn.reached[row]
     told = np.where(reached, fit.value, np.nan)
     seen = [table.grid.ravel(), drawn.after.ravel(), told]
-    seen += [np.array([one[1] for one in behind.dots])] if behind.dots else []
+    seen += [np.array([dot[1] for dot in behind.dots])] if behind.dots else []
     every = np.concatenate([np.asarray(one, dtype=np.float64) for one in seen])
     upright = Scale.around(every, HEIGHT - BOTTOM, TOP, spare=_SPARE)
     x = along.places(points)
@@ -109,7 +109,7 @@ def curve_picture(drawn: Drawn, row: int, behind: Behind) -> CurvePicture:
         tuple((polyline(x, upright.places(values)), j == row) for j, values in enumerate(drawn.after)),
         marks,
         tuple(Dot(along.held(a), upright.held(b), look) for a, b, look in behind.dots),
-        tuple(_course(along, upright, *one) for one in behind.courses),
+        tuple(_course(along, upright, *course) for course in behind.courses),
         tuple((along.held(a), upright.held(b), text) for a, b, text in behind.clocks),
         spread_out(x, [f"{point:g}" for point in points], _LEAST_APART),
         upright.ticks(6),

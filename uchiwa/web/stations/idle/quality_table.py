@@ -51,16 +51,16 @@ class QualityTable:
 
 def quality_table(rounds: Sequence[RoundQuality]) -> QualityTable:
     """Bands by rounds."""
-    every = [band for one in rounds for band in one.quality.bands]
-    worst = max((one.scatter for one in every if math.isfinite(one.scatter)), default=1.0)
+    every = [band for round_ in rounds for band in round_.quality.bands]
+    worst = max((quality.scatter for quality in every if math.isfinite(quality.scatter)), default=1.0)
     full = max(math.ceil(worst / 10.0) * 10.0, 20.0)
-    lows = sorted({one.low for one in every})
+    lows = sorted({quality.low for quality in every})
     rows = []
     for low in lows:
         cells: list[QualityCell | None] = []
         words = ""
-        for one in rounds:
-            band = next((band for band in one.quality.bands if band.low == low), None)
+        for round_ in rounds:
+            band = next((band for band in round_.quality.bands if band.low == low), None)
             if band is None:
                 cells.append(None)
                 continue
@@ -72,8 +72,8 @@ def quality_table(rounds: Sequence[RoundQuality]) -> QualityTable:
         tuple(rounds),
         tuple(rows),
         full,
-        tuple(len(one.quality.stalls) for one in rounds),
-        tuple(sum(band.dips for band in one.quality.bands) for one in rounds),
+        tuple(len(round_.quality.stalls) for round_ in rounds),
+        tuple(sum(band.dips for band in round_.quality.bands) for round_ in rounds),
         _sentence(rounds),
     )
 
@@ -82,8 +82,8 @@ def _sentence(rounds: Sequence[RoundQuality]) -> str:
     """How the scatter went from the first round to the last, over the bands that both have."""
     if len(rounds) < 2:
         return ""
-    first = {one.low: one for one in rounds[0].quality.bands}
-    last = {one.low: one for one in rounds[-1].quality.bands}
+    first = {band.low: band for band in rounds[0].quality.bands}
+    last = {band.low: band for band in rounds[-1].quality.bands}
     both = [low for low in first if low in last]
     if not both:
         return "The first round and the last have no coolant band in common."
@@ -96,5 +96,5 @@ def _sentence(rounds: Sequence[RoundQuality]) -> str:
 
 
 def _mean(bands: Sequence[BandQuality]) -> float:
-    total = sum(one.seconds for one in bands)
-    return math.sqrt(sum(one.scatter**2 * one.seconds for one in bands) / total) if total else 0.0
+    total = sum(band.seconds for band in bands)
+    return math.sqrt(sum(band.scatter**2 * band.seconds for band in bands) / total) if total else 0.0

@@ -29,7 +29,7 @@ def idle(page: RoundPage) -> Response:
 @in_round(Station.IDLE)
 def quality(page: RoundPage) -> Response:
     """How the car idles, from round to round."""
-    rounds = [one for one in quality_of(page.job) if one.number <= page.round.number]
+    rounds = [round_quality for round_quality in quality_of(page.job) if round_quality.number <= page.round.number]
     if not rounds:
         problem = BadInput(
             "no accepted log holds an idle with its coolant temperature",
@@ -41,5 +41,5 @@ def quality(page: RoundPage) -> Response:
     )
 
 
-for one in (AIR, WARM):
-    add_sheet(router, IDLE, one)
+for sheet in (AIR, WARM):
+    add_sheet(router, IDLE, sheet)

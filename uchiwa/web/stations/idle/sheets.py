@@ -58,7 +58,7 @@ def _air_grid(found: IdleAirWork, view: TableView, waiting: BoolArray) -> Grid:
     proposal = found.proposal
     full = float(convert(np.array(_FULL_AIR_GS), "g/s", proposal.table.unit))
     draw = table_view(proposal.table, proposal.after, view, full, proposal.table.decimals)
-    dwell = np.array([one.fit.dwell for one in proposal.curves])
+    dwell = np.array([curve.fit.dwell for curve in proposal.curves])
     return drawn_grid(proposal.table, dwell, proposal.state, waiting, draw)
 
 
@@ -72,7 +72,7 @@ def _most_moved(table: FloatArray, after: FloatArray, dwell: FloatArray) -> tupl
 
 def _air_first(found: IdleAirWork) -> tuple[int, int]:
     proposal = found.proposal
-    return _most_moved(proposal.table.grid, proposal.after, np.array([one.fit.dwell for one in proposal.curves]))
+    return _most_moved(proposal.table.grid, proposal.after, np.array([curve.fit.dwell for curve in proposal.curves]))
 
 
 def _air_more(found: IdleAirWork, i: int, j: int) -> dict[str, Any]:
@@ -80,18 +80,18 @@ def _air_more(found: IdleAirWork, i: int, j: int) -> dict[str, Any]:
     gear = proposal.curve(j).gear
     looks = {Gear.NEUTRAL: "neutral", Gear.IN_GEAR: "geared"}
     dots: list[tuple[float, float, str]] = []
-    for one in proposal.curves:
-        at = thinned(evidence.of(one.gear), _DOTS)
-        look = looks[one.gear] + ("" if one.gear is gear else " is-other")
+    for curve in proposal.curves:
+        at = thinned(evidence.of(curve.gear), _DOTS)
+        look = looks[curve.gear] + ("" if curve.gear is gear else " is-other")
         dots += [(float(a), float(b), look) for a, b in zip(evidence.coolant[at], evidence.air[at], strict=True)]
     drawn = Drawn(
         proposal.table, proposal.after, proposal.state,
-        [one.fit for one in proposal.curves], [one.moved.reached for one in proposal.curves],
+        [curve.fit for curve in proposal.curves], [curve.moved.reached for curve in proposal.curves],
     )  # fmt: skip
     return {
         "account": idle_explanation.explain(proposal, j, i),
         "picture": curve_picture(drawn, j, Behind(dots=dots)),
-        "gears": [one.gear for one in proposal.curves],
+        "gears": [curve.gear for curve in proposal.curves],
         "sieve": sieve_parts(evidence.sieve, evidence.left_out(), IDLE_TITLES),
         "samples_in_all": int(evidence.time.size),
         "no_flag": not all("after_start_active" in log.quantities for log in found.context.logs),
@@ -102,8 +102,8 @@ def _of_most(rows: tuple[LogFile, ...], logs: tuple[LogShare, ...], moments: tup
     """The log that gave most to a value, and when."""
     if not logs:
         return rows[0], []
-    number = max(logs, key=lambda one: one.samples).number
-    return rows[number], [(one.start, one.end) for one in moments if one.log == number]
+    number = max(logs, key=lambda log: log.samples).number
+    return rows[number], [(moment.start, moment.end) for moment in moments if moment.log == number]
 
 
 def _air_moments(found: IdleAirWork, i: int, j: int) -> Moments:
@@ -191,7 +191,7 @@ def _cold_target(found: WarmUpWork) -> dict[str, Any] | None:
     if table is None:
         return None
     offsets = convert(table.grid[0], table.unit, "1")
-    return {"table": table, "points": [number_text(one) for one in table.x.breakpoints.tolist()], "offsets": [f"{one:+.3f}".replace("-", "−") if one else "0" for one in offsets]}  # fmt: skip
+    return {"table": table, "points": [number_text(breakpoint_) for breakpoint_ in table.x.breakpoints.tolist()], "offsets": [f"{offset:+.3f}".replace("-", "−") if offset else "0" for offset in offsets]}  # fmt: skip
 
 
 def _warm_moments(found: WarmUpWork, i: int, _j: int) -> Moments:

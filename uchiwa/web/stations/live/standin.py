@@ -42,7 +42,7 @@ def drive_it(job: Job, drive: str, speed: float, settings: Settings) -> None:
     folder.mkdir(parents=True, exist_ok=True)
     flashed = folder / f"{job.id}.json"
     flashed.write_text(calibration, encoding="utf-8")
-    _driving[:] = [one for one in _driving if one.poll() is None]
+    _driving[:] = [driver for driver in _driving if driver.poll() is None]
     where = f"http://127.0.0.1:{settings.port}/c/{token}"
     words = ("--car", car.id, "--link", where, "--calibration", str(flashed), "--drive", drive, "--speed", f"{speed:g}")
     _driving.append(

@@ -90,26 +90,26 @@ def _matches(log: LogFile, words: str, found: list[Finding], q: str, drive: str)
         return False
     if not q.strip():
         return True
-    said = [log.name, words, log.notes, log.message, *(f"{one.rule} {one.tuner}" for one in found)]
+    said = [log.name, words, log.notes, log.message, *(f"{finding.rule} {finding.tuner}" for finding in found)]
     return q.strip().lower() in " ".join(said).lower()
 
 
 def _bands(log: LogFile) -> list[dict[str, object]]:
     """Drives as bands of a picture 600 units wide, one row for each kind that occurs."""
-    drives = [one for one in drives_of(log) if one.kind in _DRAWN]
+    drives = [drive for drive in drives_of(log) if drive.kind in _DRAWN]
     length = max(log.duration_s or 0.0, 1e-9)
-    kinds = [kind for kind in _DRAWN if any(one.kind is kind for one in drives)]
+    kinds = [kind for kind in _DRAWN if any(drive.kind is kind for drive in drives)]
     return [
         {
             "title": TITLES[kind],
             "bars": [
                 {
-                    "x": round(600 * one.start / length, 2),
-                    "w": round(max(600 * one.seconds / length, 2.0), 2),
-                    "said": f"{one.start:.0f} to {one.end:.0f} s {one.note}".strip(),
+                    "x": round(600 * drive.start / length, 2),
+                    "w": round(max(600 * drive.seconds / length, 2.0), 2),
+                    "said": f"{drive.start:.0f} to {drive.end:.0f} s {drive.note}".strip(),
                 }
-                for one in drives
-                if one.kind is kind
+                for drive in drives
+                if drive.kind is kind
             ],
         }
         for kind in kinds

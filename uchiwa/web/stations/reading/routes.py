@@ -78,8 +78,8 @@ def reading(request: Request, asked: AsAsked) -> Response:
         tables=[value_map(table) for table in tables],
         others=others,
         traces=[
-            {"key": one.key, "title": one.title, "unit": one.unit, "computed": one.computed}
-            for one in everything.values()
+            {"key": trace.key, "title": trace.title, "unit": trace.unit, "computed": trace.computed}
+            for trace in everything.values()
         ],
     )
 
@@ -140,11 +140,11 @@ def values(
         chosen = next((one for one in tables_of(reader, asked) if one.id == table), None)
         axes = [axis.quantity for axis in (chosen.x, chosen.y) if axis is not None] if chosen is not None else []
         answer: list[dict[str, Any]] = []
-        for one in opened(asked, reader, [*key, *axes]):
+        for log in opened(asked, reader, [*key, *axes]):
             found: dict[str, Any] = {}
             for name in key:
-                value = _value(one, asked.by, name, at)
-                second = None if other is None else _value(one, asked.by, name, other)
+                value = _value(log, asked.by, name, at)
+                second = None if other is None else _value(log, asked.by, name, other)
                 beyond = passed(limits, name, value)
                 found[name] = {
                     "value": trace_bytes.number(value),
@@ -153,48 +153,48 @@ def values(
                 }
             answer.append(
                 {
-                    "id": one.log.log.id,
-                    "time": at + one.offset if asked.by is not Alignment.SPEED else None,
+                    "id": log.log.log.id,
+                    "time": at + log.offset if asked.by is not Alignment.SPEED else None,
                     "values": found,
-                    "cell": _cell(one, asked.by, chosen, at) if chosen is not None else None,
+                    "cell": _cell(log, asked.by, chosen, at) if chosen is not None else None,
                 }
             )
     return JSONResponse({"at": at, "other": other, "logs": answer})
 
 
-def _value(one: AlignedLog, by: Alignment, key: str, at: float) -> float | None:
-    if one.log.problem(key):
+def _value(log: AlignedLog, by: Alignment, key: str, at: float) -> float | None:
+    if log.log.problem(key):
         return None
-    time, signal = one.log.source(key)
+    time, signal = log.log.source(key)
     if by is Alignment.SPEED:
-        place = one.place
-        if place is None or one.log.problem("engine_speed"):
+        place = log.place
+        if place is None or log.log.problem("engine_speed"):
             return None
         first, last = (
-            index_at(one.log.stored.main_time, place.start),
-            index_at(one.log.stored.main_time, place.end, "right"),
+            index_at(log.log.stored.main_time, place.start),
+            index_at(log.log.stored.main_time, place.end, "right"),
         )
-        return at_speed(one.log.source("engine_speed")[1].samples(first, last), one.log.whole(key)[first:last], at)
-    moment = at + one.offset
+        return at_speed(log.log.source("engine_speed")[1].samples(first, last), log.log.whole(key)[first:last], at)
+    moment = at + log.offset
     if not time.extent[0] - 1 <= moment <= time.extent[1] + 1:
         return None
     found = value_at(time, signal, moment)
     return None if found is None else found[1]
 
 
-def _cell(one: AlignedLog, by: Alignment, table: Table, at: float) -> dict[str, Any] | None:
+def _cell(log: AlignedLog, by: Alignment, table: Table, at: float) -> dict[str, Any] | None:
     """Where in a table the engine was, and where it came from in the seconds before."""
     if by is Alignment.SPEED:
         return None
     for axis in (table.x, table.y):
-        if axis is not None and (said := one.log.problem(axis.quantity)):
+        if axis is not None and (said := log.log.problem(axis.quantity)):
             return {"problem": said}
-    time = one.log.stored.main_time
-    moment = at + one.offset
+    time = log.log.stored.main_time
+    moment = at + log.offset
     here = nearest_index(time, moment)
     if here is None or not time.extent[0] - 1 <= moment <= time.extent[1] + 1:
         return None
-    x, y = one.log.along(table, min(index_at(time, moment - _TRAIL_S), here), here + 1)
+    x, y = log.log.along(table, min(index_at(time, moment - _TRAIL_S), here), here + 1)
     found = operating_point(table, x, y)
     return {
         "i": found.i,

@@ -40,7 +40,7 @@ def form(page: RoundPage) -> Response:
     """The form to freeze, or what was frozen."""
     every_revision = revisions.of_job(page.job)
     frozen = (
-        next((one for one in every_revision if one.number == page.round.number), None)
+        next((revision for revision in every_revision if revision.number == page.round.number), None)
         if page.round.returned_at
         else None
     )

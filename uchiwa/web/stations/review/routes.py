@@ -47,7 +47,10 @@ def review(page: RoundPage, table: str | None = None) -> Response:
         change=work.change,
         shown=shown,
         grid=difference_grid(shown, dwell) if shown is not None else None,
-        reasons={one.table.id: by_reason(one.table, old[one.table.id], work.steps) for one in work.change.tables},
+        reasons={
+            table_difference.table.id: by_reason(table_difference.table, old[table_difference.table.id], work.steps)
+            for table_difference in work.change.tables
+        },
         concerns=work.concerns,
         answers=work.answers,
         open=work.open,
@@ -63,7 +66,7 @@ def review(page: RoundPage, table: str | None = None) -> Response:
 
 
 def _shown(tables: tuple[TableDifference, ...], wanted: str | None) -> TableDifference | None:
-    return next((one for one in tables if one.table.id == wanted), tables[0] if tables else None)
+    return next((table for table in tables if table.table.id == wanted), tables[0] if tables else None)
 
 
 def _ended(request: Request, user: User, page: RoundPage, table: str | None) -> Response:

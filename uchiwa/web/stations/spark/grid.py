@@ -40,7 +40,7 @@ def changed_text(change: float) -> str:
 def knock_grid(proposal: KnockProposal, view: KnockView, waiting: BoolArray, holds: Mapping[int, Verdict]) -> Grid:
     """The knock grid; `holds` tells by number of the cluster what it counts as, and marks its cells."""
     table, knock = proposal.table, proposal.knock
-    of_cell = {cell: one.number for one in proposal.clusters for cell in one.cells}
+    of_cell = {cell: cluster.number for cluster in proposal.clusters for cell in cluster.cells}
     per_minute = knock.per_minute
 
     def draw(i: int, j: int) -> Drawn:
@@ -67,7 +67,7 @@ def knock_grid(proposal: KnockProposal, view: KnockView, waiting: BoolArray, hol
 def torque_grid(proposal: TorqueProposal, view: TableView, waiting: BoolArray) -> Grid:
     """The spark table as torque asks for it; the bars are the time of all logs in the cells."""
     draw = table_view(proposal.table, proposal.after, view, FULL_CHANGE / 2, 1)
-    knocks = {cell for one in proposal.judged if one.verdict is not Verdict.NOISE for cell in one.cells}
+    knocks = {cell for cluster in proposal.judged if cluster.verdict is not Verdict.NOISE for cell in cluster.cells}
 
     def marked(i: int, j: int) -> Drawn:
         one = draw(i, j)

@@ -49,8 +49,15 @@ def ladder(proposal: TorqueProposal) -> Ladder:
     decisions = proposal.decisions
     told = [
         value
-        for one in decisions
-        for value in (one.spark, one.after, one.clean, one.knocked, one.gain.lowest, _near(one, one.best))
+        for decision in decisions
+        for value in (
+            decision.spark,
+            decision.after,
+            decision.clean,
+            decision.knocked,
+            decision.gain.lowest,
+            _near(decision, decision.best),
+        )
         if math.isfinite(value)
     ]
     low, high = min(told) - 1.5, max(told) + 1.5
@@ -65,23 +72,23 @@ def ladder(proposal: TorqueProposal) -> Ladder:
 
     rungs = tuple(
         Rung(
-            one.column, x(one.speed), y(one.spark), y(one.after), y(one.best), y(one.best - _WIDE * one.best_error),
-            y(one.best + _WIDE * one.best_error), y(one.clean), y(one.knocked), one.advice.value,
+            decision.column, x(decision.speed), y(decision.spark), y(decision.after), y(decision.best), y(decision.best - _WIDE * decision.best_error),
+            y(decision.best + _WIDE * decision.best_error), y(decision.clean), y(decision.knocked), decision.advice.value,
         )
-        for one in decisions
+        for decision in decisions
     )  # fmt: skip
     return Ladder(
         rungs,
         up.ticks(6, unit="°"),
-        tuple((x(one.speed), f"{one.speed:.0f}") for one in decisions),
-        " ".join(f"{one.x:.1f},{one.before:.1f}" for one in rungs),
-        " ".join(f"{one.x:.1f},{one.after:.1f}" for one in rungs),
+        tuple((x(decision.speed), f"{decision.speed:.0f}") for decision in decisions),
+        " ".join(f"{rung.x:.1f},{rung.before:.1f}" for rung in rungs),
+        " ".join(f"{rung.x:.1f},{rung.after:.1f}" for rung in rungs),
     )
 
 
-def _near(one: Decision, value: float) -> float:
+def _near(decision: Decision, value: float) -> float:
     """A best spark only so far away that it does not squeeze the picture."""
-    return min(max(value, one.spark - 8.0), one.spark + 8.0) if math.isfinite(value) else value
+    return min(max(value, decision.spark - 8.0), decision.spark + 8.0) if math.isfinite(value) else value
 
 
 @dataclass(frozen=True)

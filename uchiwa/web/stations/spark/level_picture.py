@@ -39,5 +39,5 @@ def level_picture(proposal: ThresholdProposal, j: int) -> LevelPicture:
         polyline(x.places(points), y.places(before)),
         polyline(x.places(points), y.places(after)),
         y.ticks(6),
-        tuple(Tick(x.at(float(one)), f"{one:g}") for one in np.unique(points)),
+        tuple(Tick(x.at(float(point)), f"{point:g}") for point in np.unique(points)),
     )

@@ -133,14 +133,14 @@ def readings(drawn: Overlay, names: Sequence[str], shown: Picture) -> dict[str, 
         "names": list(names),
         "curves": [
             {
-                "title": one.title,
-                "unit": one.unit,
-                "digits": _DIGITS.get(one.quantity, 1),
+                "title": strip.title,
+                "unit": strip.unit,
+                "digits": _DIGITS.get(strip.quantity, 1),
                 "rows": [
                     [round(value, 3) if math.isfinite(value) else None for value in row]
-                    for row in drawn.curves[one.quantity].tolist()
+                    for row in drawn.curves[strip.quantity].tolist()
                 ],
             }
-            for one in shown.strips
+            for strip in shown.strips
         ],
     }

@@ -21,5 +21,5 @@ def spark(page: RoundPage) -> Response:
     return RedirectResponse(f"{page.path}/spark/knock", 303)
 
 
-for one in TABLE_SHEETS.values():
-    add_sheet(router, SPARK, one)
+for sheet in TABLE_SHEETS.values():
+    add_sheet(router, SPARK, sheet)

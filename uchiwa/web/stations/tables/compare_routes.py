@@ -46,7 +46,10 @@ def compare(
     offered = comparable.choices(page.job)
     pinned = draft_pins.pins_of(draft, table)
     change = difference(first.content, second.content)
-    shown = next((one for one in change.tables if one.table.id == table), change.tables[0] if change.tables else None)
+    shown = next(
+        (table_difference for table_difference in change.tables if table_difference.table.id == table),
+        change.tables[0] if change.tables else None,
+    )
     grid = picture = after = None
     if shown is not None:
         display = display_of(page.user, page.job, second.content)
@@ -56,9 +59,9 @@ def compare(
         row = j if 0 <= j < after.shape[0] else int(shown.changed.sum(axis=1).argmax())
         picture = row_change(after, before, row)
         j = row
-    for one in (first, second):
-        if one.name not in [name for name, _ in offered]:
-            offered.append((one.name, one.words))
+    for side in (first, second):
+        if side.name not in [name for name, _ in offered]:
+            offered.append((side.name, side.words))
     return render(
         page.request,
         "compare.html",
@@ -75,7 +78,7 @@ def compare(
         picture=picture,
         j=j,
         percent=shown is not None and in_percent(shown.table.with_grid(shown.before)),
-        units={one.id: one.unit for one in second.content.constants},
+        units={constant.id: constant.unit for constant in second.content.constants},
     )
 
 
@@ -119,8 +122,8 @@ def take(
         words = f"Constant {constant} as in {other.words}"
         inputs: dict[str, object] = {"from": source, "constant": constant}
 
-        def change(one: Calibration) -> Calibration:
-            return take_constant(one, other.content, constant)
+        def change(calibration: Calibration) -> Calibration:
+            return take_constant(calibration, other.content, constant)
     else:
         chosen = parse_cells(cells)
         pinned = draft_pins.pins_of(draft, table)
@@ -128,8 +131,8 @@ def take(
         words = f"{title}: {f'{len(chosen)} cells' if chosen else 'all'} as in {other.words}"
         inputs = {"from": source, "table": table, "cells": chosen}
 
-        def change(one: Calibration) -> Calibration:
-            return take_table(one, other.content, table, chosen, pinned=pinned)
+        def change(calibration: Calibration) -> Calibration:
+            return take_table(calibration, other.content, table, chosen, pinned=pinned)
 
     event = tables.change_content(page.acting(version), change, words, inputs)
     say(page.request, f"{event.sentence}. It is in the draft and can be undone.")

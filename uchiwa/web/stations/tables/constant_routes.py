@@ -53,6 +53,8 @@ def constant(
     wanted = typed_number(value, constant)
     sentence = f"Constant {constant} set to {wanted:g}"
     told: dict[str, object] = {"constant": constant, "value": wanted}
-    work.change_content(page.acting(version, why), lambda one: set_constant(one, constant, wanted), sentence, told)
+    work.change_content(
+        page.acting(version, why), lambda calibration: set_constant(calibration, constant, wanted), sentence, told
+    )
     say(page.request, f"{sentence}.")
     return RedirectResponse(f"{page.path}/tables?table={CONSTANTS}", 303)

@@ -31,10 +31,10 @@ class Listed:
 
 def listed(content: Calibration, base: Calibration) -> tuple[tuple[str, tuple[Listed, ...]], ...]:
     """All tables by purpose; purposes without one are left out."""
-    old = {one.id: one for one in base.tables}
+    old = {table.id: table for table in base.tables}
     groups = []
     for purpose, roles in PURPOSES:
-        found = tuple(_listed(one, old.get(one.id)) for one in content.tables if one.role in roles)
+        found = tuple(_listed(table, old.get(table.id)) for table in content.tables if table.role in roles)
         if found:
             groups.append((purpose, found))
     return tuple(groups)

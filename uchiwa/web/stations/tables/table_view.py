@@ -64,14 +64,14 @@ def history_of(found: list[Event]) -> list[dict[str, Any]]:
     """The steps, newest first, as the margin lists them."""
     return [
         {
-            "id": one.id,
-            "sentence": one.sentence,
-            "kind": one.kind,
-            "undone": one.put_back,
-            "who": one.author.name if one.author else "",
-            "when": ago(one.at),
+            "id": event.id,
+            "sentence": event.sentence,
+            "kind": event.kind,
+            "undone": event.put_back,
+            "who": event.author.name if event.author else "",
+            "when": ago(event.at),
         }
-        for one in reversed(found)
+        for event in reversed(found)
     ]
 
 
@@ -84,7 +84,7 @@ def relief_of(view: TableView, turn: int) -> ReliefPicture | None:
     trail = None
     if visits is not None and visits.trail.size:
         axes = (view.work.table.x, view.work.table.y)
-        scales = [scale_of(one.unit, view.display) for one in axes if one is not None]
+        scales = [scale_of(axis.unit, view.display) for axis in axes if axis is not None]
         trail = np.column_stack([one.shown(visits.trail[:, at]) for at, one in enumerate(scales)])
     change = differences(table, view.was)
     if view.showing is Showing.CHANGE and change is not None:
@@ -119,8 +119,8 @@ def cell_values(view: TableView, i: int, j: int, found: list[Event]) -> dict[str
         "change": signed(change.item(j, i), 1 if in_percent(was) else places) if change is not None else "",
         "change_unit": "%" if in_percent(was) else table.unit,
         "cell_steps": [
-            {"words": one.step.words, "before": shown(one.before), "after": shown(one.after), "id": one.step.id}
-            for one in reversed(steps)
+            {"words": step.step.words, "before": shown(step.before), "after": shown(step.after), "id": step.step.id}
+            for step in reversed(steps)
         ],
         "seconds": None if seen is None else float(seen.dwell[j, i]),
         "retard": None if seen is None else float(seen.retard[j, i]),

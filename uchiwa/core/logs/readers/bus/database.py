@@ -81,13 +81,13 @@ def read_database(text: str, name: str) -> BusDatabase:
         raise BadInput("this DBC file cannot be read", where=name, advice=_ADVICE) from None
     messages: dict[tuple[int, bool], Message] = {}
     count = 0
-    for one in found.messages:
-        signals = tuple(_signal(signal) for signal in one.signals)
+    for message in found.messages:
+        signals = tuple(_signal(signal) for signal in message.signals)
         count += len(signals)
         if count > MOST_SIGNALS:
             raise BadInput(f"it describes more than {MOST_SIGNALS:,} signals", where=name, advice=_ADVICE)
-        key = (int(one.frame_id), bool(one.is_extended_frame))
-        messages.setdefault(key, Message(one.name, *key, int(one.length), signals))
+        key = (int(message.frame_id), bool(message.is_extended_frame))
+        messages.setdefault(key, Message(message.name, *key, int(message.length), signals))
     if not count:
         raise BadInput("this DBC file describes no signal", where=name, advice=_ADVICE)
     return BusDatabase(name, messages)
@@ -99,5 +99,5 @@ def _signal(signal: object) -> Signal:
     return Signal(
         str(read("name")), str(read("unit") or ""), int(read("start")), int(read("length")),
         read("byte_order") == "little_endian", bool(read("is_signed")), bool(read("is_float")), float(read("scale")),
-        float(read("offset")), str(read("multiplexer_signal") or "") if ids else "", tuple(int(one) for one in ids),
+        float(read("offset")), str(read("multiplexer_signal") or "") if ids else "", tuple(int(id_) for id_ in ids),
     )  # fmt: skip

@@ -93,11 +93,11 @@ def _fitting(frames: Frames, described: Sequence[BusDescription]) -> tuple[BusDa
     keys = frames.identifier * 2 + frames.extended
     distinct, counts = np.unique(keys, return_counts=True)
     longest = {int(key): int(frames.length[keys == key].max()) for key in distinct.tolist()}
-    for one in described:
+    for description in described:
         try:
-            database = read_database(one.text, one.name)
+            database = read_database(description.text, description.name)
         except BadInput as error:
-            fault = BadInput(f"{one.name}: {error.what}", advice=error.advice)
+            fault = BadInput(f"{description.name}: {error.what}", advice=error.advice)
             continue
         known = [
             (message := database.messages.get((key // 2, bool(key % 2)))) is not None and message.length <= longest[key]

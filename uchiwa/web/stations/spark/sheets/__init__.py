@@ -5,6 +5,6 @@ from uchiwa.web.stations.spark.sheets.knock import KNOCK
 from uchiwa.web.stations.spark.sheets.limit import LIMIT
 from uchiwa.web.stations.spark.sheets.torque import TORQUE
 
-TABLE_SHEETS: dict[str, TableSheet] = {one.key: one for one in (KNOCK, TORQUE, LIMIT)}
+TABLE_SHEETS: dict[str, TableSheet] = {sheet.key: sheet for sheet in (KNOCK, TORQUE, LIMIT)}
 
 __all__ = ["KNOCK", "LIMIT", "TABLE_SHEETS", "TORQUE", "TableSheet"]

@@ -24,7 +24,7 @@ _SHOWN = ("knock_retard", LEARNED, "knock_level", "marker", "spark_advance", "en
 
 
 def _holds(found: KnockWork) -> dict[int, Verdict]:
-    return {one.number: found.holds(one) for one in found.proposal.clusters}
+    return {cluster.number: found.holds(cluster) for cluster in found.proposal.clusters}
 
 
 def _grid(found: KnockWork, view: KnockView, waiting: BoolArray) -> Grid:
@@ -34,7 +34,7 @@ def _grid(found: KnockWork, view: KnockView, waiting: BoolArray) -> Grid:
 def _first(found: KnockWork) -> tuple[int, int]:
     """Of the gravest knock that counts, else where most time was spent."""
     for cluster in sorted(found.proposal.clusters, key=lambda one: found.holds(one) is Verdict.NOISE):
-        worst = max(cluster.events, key=lambda one: one.event.retard)
+        worst = max(cluster.events, key=lambda event: event.event.retard)
         return worst.i, worst.j
     dwell = found.proposal.knock.dwell
     j, i = np.unravel_index(int(np.argmax(dwell)), dwell.shape)
@@ -42,12 +42,12 @@ def _first(found: KnockWork) -> tuple[int, int]:
 
 
 def _cluster_at(found: KnockWork, i: int, j: int) -> Cluster | None:
-    return next((one for one in found.proposal.clusters if (i, j) in one.cells), None)
+    return next((cluster for cluster in found.proposal.clusters if (i, j) in cluster.cells), None)
 
 
 def _more(found: KnockWork, i: int, j: int) -> dict[str, Any]:
     at = found.context
-    here = [one for one in found.proposal.knock.events if (one.i, one.j) == (i, j)]
+    here = [event for event in found.proposal.knock.events if (event.i, event.j) == (i, j)]
     return {
         "cluster": _cluster_at(found, i, j),
         "holds": _holds(found),
@@ -62,9 +62,11 @@ def _moments(found: KnockWork, i: int, j: int) -> Moments:
     """The events of a cell's cluster in the log that has most of them."""
     cluster = _cluster_at(found, i, j)
     events = list(cluster.events) if cluster is not None else []
-    numbers = [one.log for one in events]
+    numbers = [event.log for event in events]
     index = max(set(numbers), key=numbers.count) if numbers else 0
-    spans = [(max(one.event.at - _AROUND_S, 0.0), one.event.at + _AROUND_S) for one in events if one.log == index]
+    spans = [
+        (max(event.event.at - _AROUND_S, 0.0), event.event.at + _AROUND_S) for event in events if event.log == index
+    ]
     log = found.context.row_of(index)
     return Moments(log, spans, _SHOWN, title_of(log, spans, "with this knock"))
 

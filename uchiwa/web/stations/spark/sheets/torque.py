@@ -36,7 +36,7 @@ def _more(found: TorqueWork, i: int, j: int) -> dict[str, Any]:
     column = proposal.speed_at(i, j)
     decision = next((one for one in proposal.decisions if one.column == column), None)
     displacement = found.context.base.constant("displacement")
-    compared = {round(one.centre): one for one in trades(proposal.bands, proposal.gains, displacement)}
+    compared = {round(trade.centre): trade for trade in trades(proposal.bands, proposal.gains, displacement)}
     return {
         "ladder": ladder(proposal),
         "column": column,
