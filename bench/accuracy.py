@@ -123,10 +123,10 @@ def table_of(rows: Iterable[tuple[str, Accuracy]]) -> str:
     return "\n".join(lines)
 
 
-def _ratios(one: Accuracy) -> str:
-    plain, nearest = one.rms["plain nearest"], one.rms["nearest"]
-    surface, weighted = one.rms["surface"], one.rms["weighted"]
+def _ratios(accuracy: Accuracy) -> str:
+    plain, nearest = accuracy.rms["plain nearest"], accuracy.rms["nearest"]
+    surface, weighted = accuracy.rms["surface"], accuracy.rms["weighted"]
     return (
         f"   {surface / plain:13.2f}  {surface / nearest:15.2f}  {weighted / plain:14.2f}  {weighted / nearest:16.2f}"
-        f"  {one.covered:7.3f}  {one.width:5.2f}  {one.delay:5.2f}"
+        f"  {accuracy.covered:7.3f}  {accuracy.width:5.2f}  {accuracy.delay:5.2f}"
     )

@@ -291,7 +291,7 @@ class Fire:
         self.tuner.send(f"/jobs/{job.id}/rounds/1/brief/message", form)
 
         def arrived() -> int:
-            return sum(words in one.text.splitlines() for one in kept_mails(self.mailbox))
+            return sum(words in mail.text.splitlines() for mail in kept_mails(self.mailbox))
 
         until(lambda: arrived() > 0, "the mail", 180.0)
         self.answered = time.monotonic()

@@ -116,10 +116,10 @@ def main(seed: int, count: int) -> int:
                     act()
 
             threads = [threading.Thread(target=work, args=(one,)) for one in fuzzers]
-            for one in threads:
-                one.start()
-            for one in threads:
-                one.join()
+            for thread in threads:
+                thread.start()
+            for thread in threads:
+                thread.join()
             print(f"sent in {time.monotonic() - begun:.0f} s")
             meanwhile = neighbour.told()
             wait_for_imports()
@@ -129,7 +129,7 @@ def main(seed: int, count: int) -> int:
             neighbour.over.set()
             neighbour.join(60)
             with unit_of_work():
-                states = Counter(one.state for one in LogFile.select(LogFile.state))
+                states = Counter(log.state for log in LogFile.select(LogFile.state))
                 worn = LogFile.select().where(LogFile.message == leases.WORN_OUT).count()
             same = worker() == before
             database.close_all()

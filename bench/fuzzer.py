@@ -224,9 +224,9 @@ class Fuzzer:
             lambda found: httpx.URL("/").join("/" + _quoted(self.value(found[1]))).raw_path.decode()[1:],
             route.path,
         )
-        names = [one.alias for one in (*route.dependant.query_params, *route.dependant.body_params)]
+        names = [param.alias for param in (*route.dependant.query_params, *route.dependant.body_params)]
         for inner in route.dependant.dependencies:
-            names += [one.alias for one in (*inner.query_params, *inner.body_params)]
+            names += [param.alias for param in (*inner.query_params, *inner.body_params)]
         names += self.rng.sample(
             ("where", "note", "channel", "drive", "seen", "formula", "margin", "i", "j", "cell", "show", "from", "to"),
             3,
@@ -256,7 +256,7 @@ def routes() -> list[APIRoute]:
     """Every route of the application but those that sign in and out, or upload."""
     from uchiwa.web.app import _ROUTES
 
-    found = [one for module in _ROUTES for one in module.router.routes if isinstance(one, APIRoute)]
+    found = [route for module in _ROUTES for route in module.router.routes if isinstance(route, APIRoute)]
     return [
         one
         for one in found

@@ -130,7 +130,7 @@ def main() -> None:
 def _tell_why(folder: Path) -> None:
     """What the logs say, for whoever has to find out."""
     rows = patient(
-        lambda: [(one.id, one.state, one.attempts, one.message, one.lease_until) for one in LogFile.select()][-3:]
+        lambda: [(log.id, log.state, log.attempts, log.message, log.lease_until) for log in LogFile.select()][-3:]
     )
     print("logs", rows, shutil.disk_usage(folder), flush=True)
     for path in (folder / "serve.log", folder / "home" / "mariadb.log"):

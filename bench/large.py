@@ -67,7 +67,7 @@ def season(user: User, rows: int, logs: int) -> None:
     for log_id in leases.waiting():
         import_log(log_id)
     with unit_of_work():
-        ready = [one for one in LogFile.select().where(LogFile.job == job) if one.state == "ready"]
+        ready = [log for log in LogFile.select().where(LogFile.job == job) if log.state == "ready"]
     kept = sum(one.samples or 0 for one in ready)
     print(f"{len(ready)} logs, {kept:,} rows, written, sent and read in {time.perf_counter() - begun:.0f} s\n")
     client = signed_in()
@@ -96,7 +96,7 @@ def fill(user: User, wanted: int, each: int) -> None:
                         "content_hash": f"{number}-{one}", "upload_key": None}
                 for one in range(each)
             ]  # fmt: skip
-            LogFile.insert_many([{key: value for key, value in one.items() if key != "id"} for one in rows]).execute()
+            LogFile.insert_many([{key: value for key, value in row.items() if key != "id"} for row in rows]).execute()
             Job.update(moved_at=at - timedelta(minutes=number), closed=number % 10 != 0).where(
                 Job.id == made.id
             ).execute()
@@ -112,7 +112,7 @@ def shop(user: User, wanted: int, each: int) -> None:
     print(f"\n{wanted:,} jobs with {count:,} logs, made in {time.perf_counter() - begun:.0f} s\n")
     client = signed_in()
     print("| page | first | again | KiB |\n|---|---|---|---|")
-    paths = [f"/?q={one}".replace(" ", "%20") for one in SEARCHES]
+    paths = [f"/?q={search}".replace(" ", "%20") for search in SEARCHES]
     for path in [*paths, "/?rest=100", "/shop/customers", "/shop/customers?q=17", "/shelf"]:
         times, size = took(client, path, 4)
         print(f"| `{path}` | {times[0]:.0f} | {min(times[1:]):.0f} | {size / 1024:.0f} |", flush=True)

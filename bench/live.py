@@ -118,8 +118,8 @@ class Watcher(threading.Thread):
 def processor_seconds(home: str) -> dict[str, float]:
     """Processor time of the application's processes so far, by what they are."""
     found: dict[str, float] = defaultdict(float)
-    for one in processes_of(home):
-        found[one.kind.removesuffix("'s")] += one.seconds
+    for process in processes_of(home):
+        found[process.kind.removesuffix("'s")] += process.seconds
     return found
 
 
@@ -208,7 +208,7 @@ def wait_until_read(log_ids: list[int]) -> None:
     """Until the logs are ready."""
     while True:
         with unit_of_work():
-            if all(LogFile.get_by_id(one).state == "ready" for one in log_ids):
+            if all(LogFile.get_by_id(id_).state == "ready" for id_ in log_ids):
                 return
         time.sleep(0.5)
 
@@ -302,7 +302,7 @@ def measured(address: str, home: str, seconds: float) -> None:
           f"longest {screen.max() * 1000:.0f} ms of {screen.size} samples")  # fmt: skip
     print(f"web processes' memory: {memory:.0f} MB before it was watched, {megabytes(home):.0f} MB after")
     with unit_of_work():
-        rows = [live_sessions.get(one.id).rows for one in sessions]
+        rows = [live_sessions.get(session.id).rows for session in sessions]
     print(
         f"rows kept: {rows}, of {[len(one.rows) for one in senders]} sent; {sum(rows) / (seconds + ALONE_S + MORE_S):.0f} a second; all acknowledged: {all(one.kept for one in senders)}"
     )

@@ -181,7 +181,7 @@ def main(seconds: float = SECONDS, pause: float = PAUSE_S) -> None:
             copies(JOBS)
             wait_for_imports()
             with unit_of_work():
-                latest = {one.job_id: one.number for one in Round.select().order_by(Round.number)}
+                latest = {round_.job_id: round_.number for round_ in Round.select().order_by(Round.number)}
             over, sent = threading.Event(), list[int]()
             sender = threading.Thread(target=sending, args=(over, sent))
             sender.start()
@@ -189,7 +189,7 @@ def main(seconds: float = SECONDS, pause: float = PAUSE_S) -> None:
             over.set()
             sender.join()
             with unit_of_work():
-                states = Counter(one.state for one in LogFile.select(LogFile.state).where(LogFile.id.in_(sent)))
+                states = Counter(log.state for log in LogFile.select(LogFile.state).where(LogFile.id.in_(sent)))
             print(f"{len(sent)} logs sent meanwhile: {dict(states)}")
             database.close_all()
         finally:

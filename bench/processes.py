@@ -63,6 +63,6 @@ def processes_of(home: str | Path) -> Iterator[Process]:
 def by_kind(home: str | Path) -> dict[str, list[Process]]:
     """Those of a home, by what they are."""
     found: dict[str, list[Process]] = defaultdict(list)
-    for one in processes_of(home):
-        found[one.kind].append(one)
+    for process in processes_of(home):
+        found[process.kind].append(process)
     return found

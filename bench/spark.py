@@ -69,7 +69,7 @@ def judge(car: StandInCar, seed: int, kind: str) -> Judged:
     table = flashed.table(TABLE)
     knock = gather_knock([simulate(fooled, flashed, "roll_on", seed)], table)
     safer = gather_knock([simulate(fooled, advanced(base, -6.0), "roll_on", seed)], table)
-    held = [one.verdict for one in clusters(knock, table, safer) if len(one.events) > 1]
+    held = [cluster.verdict for cluster in clusters(knock, table, safer) if len(cluster.events) > 1]
     unsure = sum(one is Verdict.UNSURE for one in held)
     asked = 0 if kind == "knock" else unsure
     right = sum(one is truth for one in held) + unsure - asked
@@ -96,14 +96,14 @@ def take_out(car: StandInCar, seed: int) -> TakenOut:
     left = gather_knock([simulate(car, after, "full_load_pull", seed)], table)
     corrected = found.after < found.table.grid
     beyond = []
-    for one in found.knock.events:
-        if found.asked[one.j, one.i] > 0:
-            pressure = one.y * 98.5 if table.y is not None and table.y.quantity == "pressure_ratio" else one.y
-            mixture = one.mixture if np.isfinite(one.mixture) else 0.9
-            limit = car.truth.knock.limit(one.speed, pressure, mixture, one.intake_air)
-            beyond.append(limit - float(table.lookup(np.array([one.x]), np.array([one.y]))[0]))
+    for event in found.knock.events:
+        if found.asked[event.j, event.i] > 0:
+            pressure = event.y * 98.5 if table.y is not None and table.y.quantity == "pressure_ratio" else event.y
+            mixture = event.mixture if np.isfinite(event.mixture) else 0.9
+            limit = car.truth.knock.limit(event.speed, pressure, mixture, event.intake_air)
+            beyond.append(limit - float(table.lookup(np.array([event.x]), np.array([event.y]))[0]))
     return TakenOut(
-        len(found.knock.events), sum(bool(corrected[one.j, one.i]) for one in left.events), float(np.mean(beyond))
+        len(found.knock.events), sum(bool(corrected[event.j, event.i]) for event in left.events), float(np.mean(beyond))
     )
 
 
@@ -112,7 +112,7 @@ def road_error(car: StandInCar, seed: int) -> tuple[float, float]:
     log = simulate(car, car.base(), "full_load_pull", seed, tell_torque=True)
     truth = log.quantities["wheel_torque"].values
     raster = log.rasters[0]
-    own = tuple(one for one in raster.channels if one.quantity != "wheel_torque")
+    own = tuple(channel for channel in raster.channels if channel.quantity != "wheel_torque")
     chassis = car.chassis
     load = RoadLoad(
         chassis.mass,
@@ -219,12 +219,12 @@ def torque_rounds(car: StandInCar, seed: int, rounds: int = 3) -> Rounds:
             log = dyno_run(car, flashed, seed, len(logs) + 1, offset=offset)
             logs.append(log)
             stopped = offset > 0 and float(log.quantities["knock_retard"].values.max()) > 0
-            over = max(_at(flashed, one[0], one[1]) + offset - one[3] for one in _points(car, log, flashed))
+            over = max(_at(flashed, point[0], point[1]) + offset - point[3] for point in _points(car, log, flashed))
             ladder = max(ladder, over)
         proposal = torque_proposal(logs, flashed, TABLE, policy)
         inside += _inside(car, proposal, logs[-1])
         flashed = flashed.with_table(proposal.corrected)
-        highest = max(highest, *(_at(flashed, one[0], one[1]) - one[3] for one in points))
+        highest = max(highest, *(_at(flashed, point[0], point[1]) - point[3] for point in points))
     last = _points(car, logs[-1], flashed)
     errors = tuple(_at(flashed, one[0], one[1]) - min(one[2], one[3] - policy.knock_margin) for one in last)
     limited = sum(one[3] - policy.knock_margin < one[2] for one in last) > len(last) / 2

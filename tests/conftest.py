@@ -167,12 +167,12 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     So the long tests are not begun last, and no two of them wait for each other's servers.
     """
     workers = int(os.environ.get("PYTEST_XDIST_WORKER_COUNT", "1"))
-    own = [one for one in items if one.module.__name__.rpartition(".")[2] in OWN_SERVERS]
-    pages = [one for one in items if one.module.__name__.startswith("tests.browser") and one not in own]
+    own = [item for item in items if item.module.__name__.rpartition(".")[2] in OWN_SERVERS]
+    pages = [item for item in items if item.module.__name__.startswith("tests.browser") and item not in own]
     if workers < 2 or len(items) < 4 * len(own + pages):
         return
-    first = {one.nodeid for one in own + pages}
-    rest = [one for one in items if one.nodeid not in first]
+    first = {page.nodeid for page in own + pages}
+    rest = [item for item in items if item.nodeid not in first]
     size = len(items) // workers
     begun = [own, pages, *([] for _ in range(workers - 2))]
     items.clear()

@@ -166,7 +166,7 @@ def flashed_and_driven(page: Page, scene, served: str, sent) -> None:
         expect(customer.locator("#state")).to_have_attribute("data-reading", "no", timeout=60_000)
         with unit_of_work():
             log = LogFile.get(LogFile.job == scene.job, LogFile.name == log_name)
-            found = {one.rule for one in FoundInLog.select().where(FoundInLog.log == log)}
+            found = {finding.rule for finding in FoundInLog.select().where(FoundInLog.log == log)}
         assert ("other_revision" in found) is wrong, found
     phone.close()
 
@@ -184,7 +184,7 @@ def test_a_log_without_a_mark_is_matched_by_what_the_tables_say(with_image):
             log, _ = uploads.receive(scene.job, jobs.rounds(scene.job)[0], f"{wrong}.csv", io.BytesIO(data))
         ready(log)
         with unit_of_work():
-            found = {one.rule for one in FoundInLog.select().where(FoundInLog.log == log.id)}
+            found = {finding.rule for finding in FoundInLog.select().where(FoundInLog.log == log.id)}
         assert ("other_revision" in found) is wrong
 
 

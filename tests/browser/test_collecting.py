@@ -106,7 +106,7 @@ def test_an_upload_that_breaks_off_goes_on_when_the_file_is_chosen_again(page: P
     phone.on("request", lambda request: starts.append(start_of(request.url)))
     phone.locator("#files").set_input_files(file)
     expect(phone.locator(".phone-log", has_text="long.csv")).to_contain_text("accepted", timeout=30_000)
-    assert next(one for one in starts if one is not None) == PIECE
+    assert next(start for start in starts if start is not None) == PIECE
 
 
 def test_messages_from_the_phone_reach_the_tuner(page: Page, phone: Page, scene):

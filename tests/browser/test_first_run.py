@@ -39,10 +39,10 @@ class Installation:
         """The text of a mail once it has come."""
         deadline = time.monotonic() + 60
         while True:
-            found = [one for one in kept_mails(self.mailbox) if one.to == address and about in one.subject]
+            found = [mail for mail in kept_mails(self.mailbox) if mail.to == address and about in mail.subject]
             if found:
                 return found[0].text
-            assert time.monotonic() < deadline, [(one.to, one.subject) for one in kept_mails(self.mailbox)]
+            assert time.monotonic() < deadline, [(mail.to, mail.subject) for mail in kept_mails(self.mailbox)]
             time.sleep(0.2)
 
 

@@ -239,8 +239,8 @@ def test_logs_are_aligned_by_pull_hidden_and_compared(page: Page, scene, pulls):
             [log.name],
         )
         with unit_of_work():
-            drives = [one for one in drives_of(LogFile.get_by_id(log.id)) if one.kind is DriveKind.PULL]
-        start = next(one.start for one in drives if one.note in chosen)
+            drives = [drive for drive in drives_of(LogFile.get_by_id(log.id)) if drive.kind is DriveKind.PULL]
+        start = next(drive.start for drive in drives if drive.note in chosen)
         time, speed = whole(log, "engine_speed")
 
         until(partial(agrees, page, column, start, InMemory(time), InMemory(speed)), 10)

@@ -43,7 +43,7 @@ def test_a_log_is_sent_and_its_findings_proposal_bins_and_revision_come_back(rem
     ready(kept)
     found = json.loads(remote("findings", str(kept.id), "--json").stdout)
     assert found["log"]["state"] == "ready"
-    assert any(one["state"] == "changed" for one in json.loads(remote("propose", job, "fuel").stdout)["cells"])
+    assert any(load["state"] == "changed" for load in json.loads(remote("propose", job, "fuel").stdout)["cells"])
     bins = json.loads(remote("bin", job, "--table", "ve_main", "--value", "lambda_measured").stdout)
     assert any(one is not None for row in bins["figure"] for one in row)
     base = calibration_json.dumps(pike_base())

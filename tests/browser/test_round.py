@@ -105,7 +105,10 @@ def test_three_rounds_bring_the_table_to_the_truth(page: Page, scene, tmp_path):
         check = fuel_proposal([again], returned, "ve_main", Policy())
         errors += [rms(calibration, check), rms(returned, check)]
         calibration = returned
-    print("\nRMS VE error against the truth, %, before and after each round:", " ".join(f"{one:.2f}" for one in errors))
+    print(
+        "\nRMS VE error against the truth, %, before and after each round:",
+        " ".join(f"{error:.2f}" for error in errors),
+    )
     assert len(errors) >= 3
     assert errors[1] < errors[0] / 2
     assert errors[-1] < 1.0

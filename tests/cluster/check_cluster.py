@@ -168,12 +168,12 @@ def test_nodes_are_killed_under_load_and_nothing_is_lost(cluster):
           f"{len(work.logs)} logs; longest act {max(work.took):.1f} s")  # fmt: skip
     assert work.wrong == [], work.wrong
     with unit_of_work():
-        there = [one.text for one in Message.select()]
+        there = [message.text for message in Message.select()]
         assert sorted(there) == sorted(work.messages)
         for job_id, number in work.edits.items():
             steps = Event.select().where(Event.job == job_id, Event.kind == jobs.EDIT).count()
             assert (steps, Draft.get(Draft.job == job_id).version - 1) == (number, number)
-        states = {one.id: one.state for one in LogFile.select()}
+        states = {log.id: log.state for log in LogFile.select()}
     assert {number: states.get(number) for number in work.logs} == dict.fromkeys(work.logs, "ready")
     for node in cluster.nodes:
         counts = [

@@ -66,20 +66,20 @@ def test_the_commands_of_idle_run_and_find_something(tmp_path, monkeypatch):
 
 def test_the_example_layout_describes_an_image():
     layout = layout_json.loads(blocks(ROOT / "docs" / "formats.md", "layout")[0])
-    assert [(one.id, one.place.length) for one in layout.tables] == [("ve_main", 18)]
+    assert [(table.id, table.place.length) for table in layout.tables] == [("ve_main", 18)]
 
 
 def test_the_example_assignment_says_what_is_taken():
     (block,) = blocks(ROOT / "docs" / "shelf.md", "assignment")
     told = assignment.loads(block)
     assert [one.role for one in told.take.values()] == ["volumetric_efficiency"]
-    assert [one.quantity for one in told.inputs.values()] == ["engine_speed"]
+    assert [given.quantity for given in told.inputs.values()] == ["engine_speed"]
     assert len(told.checksums) == 1
 
 
 def test_every_word_of_the_cell_line_is_documented():
     text = (ROOT / "docs" / "calibrations.md").read_text()
-    assert [one.written for one in VERBS.values() if f"`{one.written}`" not in text] == []
+    assert [verb.written for verb in VERBS.values() if f"`{verb.written}`" not in text] == []
 
 
 def test_every_rule_of_the_review_is_documented():
@@ -108,7 +108,7 @@ def test_the_commands_of_the_readme_run(tmp_path, monkeypatch):
 
 @pytest.mark.parametrize("formula", blocks(ROOT / "docs" / "reading.md", "formula")[0].splitlines())
 def test_the_example_formulas_can_be_evaluated(formula):
-    names = [one for one in QUANTITIES if one not in ("knock_level", "ethanol_content")]
+    names = [quantity for quantity in QUANTITIES if quantity not in ("knock_level", "ethanol_content")]
     signals = {name: np.linspace(1.0, 90.0, 50) for name in names}
     car = car_named("corvid-pike")
     assert evaluate(formula, signals, np.arange(50) / 10, Scope(car.base(), car.file)).shape == (50,)

@@ -185,7 +185,7 @@ def test_memory_is_the_same_however_its_pieces_come(pieces):
             Memory.of(Segment(start, data) for start, data in pieces)
         return
     memory = Memory.of(Segment(start, data) for start, data in pieces)
-    assert {one.address + n: byte for one in memory.segments for n, byte in enumerate(one.data)} == flat
+    assert {segment.address + n: byte for segment in memory.segments for n, byte in enumerate(segment.data)} == flat
     assert all(one.end < two.address for one, two in zip(memory.segments, memory.segments[1:], strict=False))
     for address in flat:
         assert memory.read(address, 1)[0] == flat[address]

@@ -33,7 +33,7 @@ def of(variant: str, key: str) -> float:
 def test_cells_acted_on_are_near_the_truth_whatever_the_physics():
     assert np.nanmedian([one.acted for one in family()]) <= 0.45
     assert np.nanmedian([one.long for one in family()]) <= 0.4
-    assert max(of(one.name, "acted") for one in VARIANTS) <= 1.2
+    assert max(of(variant.name, "acted") for variant in VARIANTS) <= 1.2
 
 
 @pytest.mark.parametrize("variant", [one.name for one in VARIANTS])
@@ -69,4 +69,4 @@ def test_a_member_is_drawn_by_its_number_alone():
     assert np.array_equal(one.factor, other.factor)
     for a, b in zip(one.logs, other.logs, strict=True):
         assert all(np.array_equal(x.time, y.time) for x, y in zip(a.rasters, b.rasters, strict=True))
-    assert len({one.name for one in VARIANTS}) == len(VARIANTS) >= 8
+    assert len({variant.name for variant in VARIANTS}) == len(VARIANTS) >= 8

@@ -24,11 +24,11 @@ def family() -> tuple[KnockSession, ...]:
 def test_every_real_event_is_found_and_none_is_called_noise_by_default():
     for it in family():
         knock = gather_knock([it.log], it.table)
-        found = [one.event.at for one in knock.events]
+        found = [event.event.at for event in knock.events]
         for moment in it.real:
             assert any(-0.1 <= at - moment <= 0.6 for at in found), moment
         for cluster in clusters(knock, it.table):
-            if any(close(one.event.at, it.real) for one in cluster.events):
+            if any(close(event.event.at, it.real) for event in cluster.events):
                 assert cluster.verdict is not Verdict.NOISE
 
 
@@ -42,7 +42,7 @@ def test_spark_falls_at_each_real_events_operating_point_by_what_was_seen_and_th
         time = it.log.rasters[0].time
         for moment, degrees in zip(it.real, it.seen, strict=True):
             # Where a creep of half a second has come to its most the engine has moved on: the events it is told by count.
-            mine = [one for one in knock.events if -0.1 <= one.event.at - moment <= 0.6]
+            mine = [event for event in knock.events if -0.1 <= event.event.at - moment <= 0.6]
             assert max(one.event.retard for one in mine) >= degrees - 0.45
             for one in mine:
                 at = (np.array([one.x]), np.array([one.y]))
@@ -91,7 +91,7 @@ def test_noise_is_judged_as_noise_where_it_stands_alone():
         knock = gather_knock([it.log], it.table)
         for known in (None, gather_knock([it.safer], it.table)):
             for cluster in clusters(knock, it.table, known):
-                if all(close(one.event.at, it.noise) for one in cluster.events):
+                if all(close(event.event.at, it.noise) for event in cluster.events):
                     told += 1
                     right += cluster.verdict is Verdict.NOISE
                     safe += known is not None

@@ -37,8 +37,8 @@ def test_every_text_that_a_customer_may_see_is_translated_with_its_places(langua
     assert len(texts) > 300
     assert sorted(texts - set(known)) == []
     assert sorted(set(known) - texts) == []
-    assert [one for one in texts if places(one) != places(known[one])] == []
-    same = [one for one in texts if known[one] == one and len(re.sub(r"\{.*?\}", "", one)) > 24]
+    assert [text for text in texts if places(text) != places(known[text])] == []
+    same = [text for text in texts if known[text] == text and len(re.sub(r"\{.*?\}", "", text)) > 24]
     assert same == []
 
 
@@ -131,7 +131,9 @@ def test_a_finding_is_said_in_the_language_of_today(client, scene):  # noqa: F81
     """It is kept with what it is made of, so that a language that is chosen later speaks it, too."""
     log = ready(scene.receive(log_text(size=300))[0])
     with unit_of_work():
-        kept = [one.customer for one in findings.of_logs([log])[log.id] if isinstance(one.customer, Sentence)]
+        kept = [
+            finding.customer for finding in findings.of_logs([log])[log.id] if isinstance(finding.customer, Sentence)
+        ]
         customers.set_language(scene.job.car.customer, "ja")
         token = links.make(scene.job)
     assert kept

@@ -40,7 +40,7 @@ def test_however_it_is_cut_and_whatever_comes_twice_it_is_here_whole(scene: Scen
     borders = [0, *sorted(cuts), len(content)]
     for start, end in pairwise(borders):
         if start and data.draw(st.booleans()):
-            again = data.draw(st.sampled_from([one for one in borders if one < start]))
+            again = data.draw(st.sampled_from([border for border in borders if border < start]))
             told = sent(scene, file, again, borders[borders.index(again) + 1], content)
             assert (told.received, told.done) == (start, False)
         assert arrived(scene.round, file) == start

@@ -41,12 +41,12 @@ def received(scene: Scene, parts: list[tuple[float, float, float, float]], name:
 
 def of(logs, table=TABLE):
     with unit_of_work():
-        return visits([LogFile.get_by_id(one.id) for one in logs], table)
+        return visits([LogFile.get_by_id(log.id) for log in logs], table)
 
 
 def when(logs, cells, table=TABLE):
     with unit_of_work():
-        return moments([LogFile.get_by_id(one.id) for one in logs], table, cells)
+        return moments([LogFile.get_by_id(log.id) for log in logs], table, cells)
 
 
 def test_seconds_and_the_worst_retard_stand_in_their_cells(scene: Scene):

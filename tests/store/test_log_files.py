@@ -49,7 +49,7 @@ def test_the_shops_newest_logs_come_with_job_and_car_in_one_statement(scene, mon
 def test_channels_and_what_waits(scene):  # noqa: F811
     log = ready(scene, 1)
     with unit_of_work():
-        assert {"engine_speed", "lambda_measured"} <= {one.quantity for one in log_files.channels_of(log)}
+        assert {"engine_speed", "lambda_measured"} <= {channel.quantity for channel in log_files.channels_of(log)}
         assert not log_files.being_read(scene.job)
         assert log_files.with_volts(scene.job) == 0
         assert [one.id for one in log_files.arrived(scene.job)] == [log.id]

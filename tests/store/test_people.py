@@ -67,7 +67,7 @@ def test_two_owners_who_lock_each_other_out_at_once_leave_one(scene):
         thread.join()
     assert len(refused) == 1
     with unit_of_work():
-        assert sum(one.disabled_at is None for one in people.of_shop(scene.user.shop_id)) == 1
+        assert sum(person.disabled_at is None for person in people.of_shop(scene.user.shop_id)) == 1
 
 
 def test_who_is_locked_out_is_out_at_once_and_what_they_did_stays(scene):

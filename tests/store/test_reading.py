@@ -55,7 +55,7 @@ def fetched(monkeypatch):
 
     def count_chunks(signals, first, last):
         signals = list(signals)
-        seen.extend(("chunk", one.id) for one in signals)
+        seen.extend(("chunk", signal.id) for signal in signals)
         return chunks(signals, first, last)
 
     def count_levels(wanted):

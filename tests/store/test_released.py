@@ -48,7 +48,7 @@ def test_a_database_of_a_released_version(place, version):
         assert drafts.current(job).calibration is not None
         assert calibrations.content(drafts.current(job).calibration).tables
         assert revisions.numbered(job, 0) is not None
-        assert [one.email for one in people.of_shop(user.shop_id)] == ["tuner@example.org"]
+        assert [person.email for person in people.of_shop(user.shop_id)] == ["tuner@example.org"]
         assert len(queue.queue(user.shop_id)) == 1
         logs = list(LogFile.select())
         for log in logs:

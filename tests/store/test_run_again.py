@@ -44,10 +44,10 @@ def test_a_real_deadlock_ends_with_both_changes_made(scene):
             Job.update(closed=~Job.closed).where(Job.id == scene.job.id).execute()
 
     threads = [threading.Thread(target=change, args=pair) for pair in (("a", "b"), ("b", "a"))]
-    for one in threads:
-        one.start()
-    for one in threads:
-        one.join()
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
     assert len(runs) >= 3, "there was no deadlock to begin with"
     with unit_of_work():
         assert not Job.get_by_id(scene.job.id).closed
@@ -163,8 +163,8 @@ def test_more_threads_than_connections_wait_for_each_other(clean_database):
             found.append(database.execute_sql("SELECT SLEEP(0.05)").fetchone())
 
     threads = [threading.Thread(target=ask) for _ in range(40)]
-    for one in threads:
-        one.start()
-    for one in threads:
-        one.join()
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
     assert len(found) == 40

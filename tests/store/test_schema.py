@@ -106,11 +106,11 @@ def test_twins_from_before_are_merged(scene):
     assert migrate() == ["0007_sound"]
     with unit_of_work():
         assert [one.id for one in LogFile.select()] == [log.id]
-        assert [(one.log_id, one.text) for one in LogNote.select()] == [(log.id, "here")]
+        assert [(note.log_id, note.text) for note in LogNote.select()] == [(log.id, "here")]
         assert Customer.select().count() == 1
-        assert {one.customer_id for one in Car.select()} == {Customer.get().id}
-        assert [one.unit for one in ChannelMemory.select()] == ["second"]
-        assert [one.reason for one in Answer.select()] == ["second"]
+        assert {car.customer_id for car in Car.select()} == {Customer.get().id}
+        assert [memory.unit for memory in ChannelMemory.select()] == ["second"]
+        assert [answer.reason for answer in Answer.select()] == ["second"]
 
 
 def test_all_text_is_utf8mb4(database_home):
@@ -131,7 +131,7 @@ def test_the_server_is_on_loopback_with_a_password(database_home):
             pymysql.connect(host="127.0.0.1", port=place.port, user=user, password=password).close()
             raise AssertionError(f"{user!r} came in with {password!r}")
     others = [one[4][0] for one in socket.getaddrinfo(socket.gethostname(), None, socket.AF_INET)]
-    for address in (one for one in others if not one.startswith("127.")):
+    for address in (other for other in others if not other.startswith("127.")):
         with socket.socket() as probe:
             probe.settimeout(1)
             assert probe.connect_ex((address, place.port)) != 0

@@ -168,10 +168,10 @@ def test_a_busy_server_is_left_alone_and_a_dead_one_started_again_where_it_was(h
 def test_many_who_start_it_at_once_start_one(home):
     found: list[Place] = []
     threads = [threading.Thread(target=lambda: found.append(server.start())) for _ in range(4)]
-    for one in threads:
-        one.start()
-    for one in threads:
-        one.join()
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
     assert len(found) == 4
     assert len(set(found)) == 1
     mark = f"--datadir={home}/mariadb".encode()

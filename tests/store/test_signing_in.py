@@ -64,10 +64,10 @@ def test_eighty_at_once_are_counted_one_by_one(scene):
             passed.append(1)
 
     threads = [threading.Thread(target=try_five) for _ in range(16)]
-    for one in threads:
-        one.start()
-    for one in threads:
-        one.join()
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
     assert len(passed) == accounts.ATTEMPTS
 
 

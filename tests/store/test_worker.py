@@ -135,7 +135,7 @@ def test_what_a_paused_worker_writes_late_is_refused(scene):
         LogFile.update(lease_until=now() - timedelta(seconds=1)).where(LogFile.id == log.id).execute()
     assert importing.import_log(log.id)
     with unit_of_work():
-        before = [one.id for one in LogChannel.select().order_by(LogChannel.id)]
+        before = [channel.id for channel in LogChannel.select().order_by(LogChannel.id)]
     assert not importing.perform(paused)
     for late in (
         lambda: import_results.progress(paused, 50, "late"),
@@ -147,7 +147,7 @@ def test_what_a_paused_worker_writes_late_is_refused(scene):
             late()
     leases.release(paused)
     with unit_of_work():
-        assert [one.id for one in LogChannel.select().order_by(LogChannel.id)] == before
+        assert [channel.id for channel in LogChannel.select().order_by(LogChannel.id)] == before
     assert state(log)[0] == log_states.READY
 
 

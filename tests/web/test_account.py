@@ -63,7 +63,7 @@ def test_from_nothing_to_a_shop_with_two_people(clean_database):
     assert second.get("/shop/people").status_code == 403
     assert browser().get(join).status_code == 404
     with unit_of_work():
-        assert [(one.name, one.role, one.operator) for one in User.select().order_by(User.id)] == [
+        assert [(user.name, user.role, user.operator) for user in User.select().order_by(User.id)] == [
             ("O. Wner", "owner", True), ("S. Econd", "tuner", False)]  # fmt: skip
         told = [(one.kind, one.who) for one in audit.of_shop(Shop.get().id)][::-1]
     assert told == [("shop-made", "O. Wner"), ("invited", "O. Wner"), ("joined", "S. Econd")]

@@ -63,7 +63,7 @@ def test_a_log_goes_in_and_findings_proposal_bins_and_revision_come_out(visitor,
     bins = visitor.get(f"{job}/rounds/1/bins", headers=head, params=asked).json()
     figures = [one for row in bins["figure"] for one in row if one is not None]
     assert figures
-    assert all(1.0 < one < 1.12 for one in figures)
+    assert all(1.0 < figure < 1.12 for figure in figures)
     assert visitor.get(f"{job}/revisions", headers=head).json()["revisions"][0]["number"] == 0
     told = visitor.get(f"{job}/revisions/0/calibration", headers=head)
     assert told.text == calibration_json.dumps(pike_base())
@@ -88,7 +88,7 @@ def test_without_a_token_nothing_is_answered_and_no_body_is_read(client, scene):
 
 def test_a_token_may_only_what_its_scopes_say(visitor, worked):
     job = f"{PATH}/jobs/{worked.job.id}"
-    reads, sends, fetches = (token_for(worked.user, one) for one in ALL_SCOPES)
+    reads, sends, fetches = (token_for(worked.user, scope) for scope in ALL_SCOPES)
     file = {"file": ("x.csv", b"time,rpm\n0,1\n")}
     assert visitor.get(job, headers=reads).status_code == 200
     assert visitor.post(f"{job}/logs", headers=reads, files=file).status_code == 403
@@ -132,7 +132,7 @@ def test_a_token_ends_when_it_is_revoked_has_aged_or_its_person_is_locked_out(vi
         people.disable(second)
     assert not works(locked)
     with unit_of_work():
-        kinds = [one.kind for one in AuditEntry.select().where(AuditEntry.shop == scene.user.shop_id)]
+        kinds = [entry.kind for entry in AuditEntry.select().where(AuditEntry.shop == scene.user.shop_id)]
     assert kinds.count("token-made") == 3
     assert kinds.count("token-ended") == 1
 
@@ -213,6 +213,8 @@ def _draw_calls(operation, real: dict[str, int], head: dict[str, str], faults: l
         try:
             case.call_and_validate(headers=head, excluded_checks=NOT_FOR_US)
         except FailureGroup as group:
-            faults.extend(f"{case.method} {case.formatted_path} {case.query}: {one}" for one in group.exceptions)
+            faults.extend(
+                f"{case.method} {case.formatted_path} {case.query}: {exception}" for exception in group.exceptions
+            )
 
     ask()

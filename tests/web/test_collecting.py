@@ -240,7 +240,9 @@ def test_a_channel_put_right_once_is_remembered_for_the_next_log(client, scene, 
             )
             sweep()
         with unit_of_work():
-            known = {one.name: one.quantity for one in LogChannel.select().where(LogChannel.log == state_of().id)}
+            known = {
+                channel.name: channel.quantity for channel in LogChannel.select().where(LogChannel.log == state_of().id)
+            }
         assert known["P-IN"] == "manifold_pressure"
         assert known["AN3"] is None
     wrong = client.send_form(
@@ -250,7 +252,9 @@ def test_a_channel_put_right_once_is_remembered_for_the_next_log(client, scene, 
     client.send_form(f"{path}/logs/{state_of().id}/channel", {"name": "P-IN", "unit": "kPa", "quantity": "auto"})
     sweep()
     with unit_of_work():
-        known = {one.name: one.quantity for one in LogChannel.select().where(LogChannel.log == state_of().id)}
+        known = {
+            channel.name: channel.quantity for channel in LogChannel.select().where(LogChannel.log == state_of().id)
+        }
     assert known["P-IN"] is None
 
 
@@ -321,8 +325,8 @@ def test_several_recordings_in_a_file_become_several_logs(client, scene, path):
     client.send_form(f"{path}/logs/upload", files={"files": ("two.csv", text + "\n" + log_text(2))})
     sweep()
     with unit_of_work():
-        names = [one.name for one in jobs.round_logs(Round.get())]
-        states = {one.state for one in jobs.round_logs(Round.get())}
+        names = [log.name for log in jobs.round_logs(Round.get())]
+        states = {log.state for log in jobs.round_logs(Round.get())}
     assert names == ["two.csv, 1 of 2", "two.csv, 2 of 2"]
     assert states == {"ready"}
     raw = client.get(f"{path}/logs/{state_of().id}/raw").content
@@ -330,7 +334,7 @@ def test_several_recordings_in_a_file_become_several_logs(client, scene, path):
     client.send_form(f"{path}/logs/{state_of().id}/again")
     sweep()
     with unit_of_work():
-        assert [one.name for one in jobs.round_logs(Round.get())] == names
+        assert [log.name for log in jobs.round_logs(Round.get())] == names
 
 
 @pytest.mark.parametrize("kind", ["csv", "parquet", "mf4"])

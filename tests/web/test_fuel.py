@@ -127,10 +127,10 @@ def test_lines_and_relief_keep_to_their_box_and_show_every_cell(at_fuel, scene, 
         assert 0 <= mark.y <= 372
     for turn in range(24):
         relief = relief_picture(proposal, View.PROPOSED, turn)
-        assert {(one.i, one.j) for one in relief.patches} == {
+        assert {(patch.i, patch.j) for patch in relief.patches} == {
             (i, j) for i in range(columns - 1) for j in range(rows - 1)
         }
-        places = np.array([pair.split(",") for one in relief.patches for pair in one.points.split()], dtype=float)
+        places = np.array([pair.split(",") for patch in relief.patches for pair in patch.points.split()], dtype=float)
         assert places.min() >= 0
         assert places[:, 0].max() <= 820
         assert places[:, 1].max() <= 372
@@ -140,14 +140,14 @@ def test_lines_and_relief_keep_to_their_box_and_show_every_cell(at_fuel, scene, 
 def test_ticks_are_round_and_within(low, high):
     ticks = nice_ticks(low, high, 5)
     assert 2 <= len(ticks) <= 7
-    assert all(low - 1e-9 <= one <= high + 1e-9 for one in ticks)
+    assert all(low - 1e-9 <= tick <= high + 1e-9 for tick in ticks)
 
 
 def test_the_margin_gives_an_interval(at_fuel, scene, path):  # noqa: F811
     proposal = proposal_of(scene)
     j, i = (int(one) for one in np.unravel_index(np.argmax(proposal.bins.dwell), proposal.bins.dwell.shape))
     told = facts_of(at_fuel.get(f"{path}/fuel/cell?i={i}&j={j}").text)["interval"].replace("−", "-")
-    low, high = (float(one) for one in told.rstrip(" %").split("…"))
+    low, high = (float(word) for word in told.rstrip(" %").split("…"))
     error = (proposal.estimate.factor[j, i] - 1) * 100
     assert (low + high) / 2 == pytest.approx(error, abs=0.06)
     assert (high - low) / 2 == pytest.approx(196 * proposal.estimate.standard_error[j, i], abs=0.06)
@@ -197,7 +197,7 @@ def test_a_setup_goes_on_shows_everywhere_blocks_the_end_and_goes_off(client, sc
     assert calibration_json.content_hash(calibrations.content(draft_of(scene).calibration)) == before
     assert "is in force" not in client.get(here).text
     with unit_of_work():
-        kinds = [one.kind for one in Event.select().where(Event.job == scene.job).order_by(Event.id)]
+        kinds = [event.kind for event in Event.select().where(Event.job == scene.job).order_by(Event.id)]
     assert kinds[-2:] == ["setup-on", "setup-off"]
     assert client.send_form(f"{here}/close", {"closed": "true"}).status_code == 303
 

@@ -289,7 +289,7 @@ def test_a_log_that_is_read_anew_while_it_is_looked_at_says_so(client, scene):
 
 def test_every_page_of_a_job_without_a_log_answers(client, scene):
     values = {"job_id": scene.job.id, "number": 1, "table_id": "ve_main", "kind": "csv", "channel_id": 1, "log_id": 1}
-    asked = [one.path for one in routes() if "GET" in one.methods and one.path.startswith("/jobs/{job_id}")]
+    asked = [route.path for route in routes() if "GET" in route.methods and route.path.startswith("/jobs/{job_id}")]
     assert len(asked) > 30
     said = {
         "x": "engine_speed", "y": "throttle_position", "colour": "lambda_measured", "table": "ve_main", "i": 0, "j": 0,

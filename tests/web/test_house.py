@@ -25,7 +25,7 @@ def modules() -> list[Path]:
 
 def test_no_module_is_long():
     files = [*modules(), *(UCHIWA / "web/static/js").rglob("*.js"), *(HOUSE / "tests/js").rglob("*.js")]
-    assert [str(one) for one in files if len(one.read_text().splitlines()) > 400] == []
+    assert [str(file) for file in files if len(file.read_text().splitlines()) > 400] == []
 
 
 def functions(body: list[ast.stmt]) -> Iterator[ast.FunctionDef | ast.AsyncFunctionDef]:
@@ -40,9 +40,9 @@ def functions(body: list[ast.stmt]) -> Iterator[ast.FunctionDef | ast.AsyncFunct
 def test_no_function_is_long():
     texts = {file: text for file in modules() if len((text := file.read_text()).splitlines()) > 80}
     found = [
-        f"{file.name}: {one.name}"
+        f"{file.name}: {function.name}"
         for file, text in texts.items()
-        for one in functions(ast.parse(text).body)
-        if one.end_lineno - one.lineno >= 80
+        for function in functions(ast.parse(text).body)
+        if function.end_lineno - function.lineno >= 80
     ]
     assert found == []

@@ -188,7 +188,7 @@ def test_a_clamp_that_was_lowered_by_hand_under_a_signal_is_asked_about(client, 
     )
     with unit_of_work():
         concerns = review_work(*job_of(clamped)).concerns
-    assert "clamp_below_signal" in {one.rule for one in concerns}
+    assert "clamp_below_signal" in {concern.rule for concern in concerns}
 
 
 def test_logs_with_boost_are_no_evidence_for_a_clamp(client, scene):

@@ -178,7 +178,7 @@ def test_the_phone_marks_allows_and_goes_back(driver, link, scene):
     assert "It ran rough" in driver.send_form(f"{here}/words", {"text": "It ran rough just now", "once": "a"}).text
     assert driver.post(f"{here}/mark").status_code == 403  # not from our page
     with unit_of_work():
-        assert [one.kind for one in LiveEvent.select().order_by(LiveEvent.id)] == ["mark", "allowed", "taken_back"]
+        assert [event.kind for event in LiveEvent.select().order_by(LiveEvent.id)] == ["mark", "allowed", "taken_back"]
     live_passing.end(session.id)
     assert driver.send_form(f"{here}/mark").status_code == 404
     assert "Nothing is being recorded" in driver.get(link + "/live").text

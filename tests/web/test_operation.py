@@ -100,15 +100,15 @@ def test_figures_are_served_where_the_settings_say(client, scene, tmp_path, monk
     server = serve_figures(settings)
     try:
         with urllib.request.urlopen(f"http://127.0.0.1:{port}/metrics", timeout=20) as answer:
-            found = {one.name: one for one in text_string_to_metric_families(answer.read().decode())}
+            found = {family.name: family for family in text_string_to_metric_families(answer.read().decode())}
     finally:
         server.shutdown()
         server.server_close()
         monkeypatch.delenv("PROMETHEUS_MULTIPROC_DIR")
     assert found["uchiwa_database_up"].samples[0].value == 1
-    waiting = {one.labels["what"]: one.value for one in found["uchiwa_waiting"].samples}
+    waiting = {sample.labels["what"]: sample.value for sample in found["uchiwa_waiting"].samples}
     assert waiting == {"logs": 0, "rounds": 0, "mails": 0}
-    assert any(one.labels["table"] == "log_raw_chunk" for one in found["uchiwa_table_bytes"].samples)
+    assert any(sample.labels["table"] == "log_raw_chunk" for sample in found["uchiwa_table_bytes"].samples)
 
 
 def test_requests_are_counted_by_route_and_never_by_path(client, scene):

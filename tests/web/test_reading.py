@@ -263,7 +263,10 @@ def test_checks_of_ones_own_find_what_their_condition_says(client, scene):
     log, _ = scene.receive(log_text())
     import_log(log.id)
     with unit_of_work():
-        found = [one.tuner for one in FoundInLog.select().where(FoundInLog.log == log, FoundInLog.rule == "own check")]
+        found = [
+            finding.tuner
+            for finding in FoundInLog.select().where(FoundInLog.log == log, FoundInLog.rule == "own check")
+        ]
     assert len(found) == 1
     assert found[0].startswith("lively: ")
     assert client.send_form("/shop/checks/own", {"name": "revs", "drop": "yes"}).status_code == 303

@@ -48,16 +48,16 @@ def test_it_is_an_archive_document_of_one_to_four_pages(returned, language):
     data = as_pdf("A report", content)
     streams = re.findall(rb"stream\r?\n(.*?)\r?\nendstream", data, re.S)
     texts = []
-    for one in streams:
+    for stream in streams:
         try:
-            texts.append(zlib.decompress(one))
+            texts.append(zlib.decompress(stream))
         except zlib.error:
-            texts.append(one)
+            texts.append(stream)
     assert 1 <= len(re.findall(rb"/Type\s*/Page\b", b"\n".join([data, *texts]))) <= 4
-    (told,) = [one for one in texts if b"pdfaid" in one]
+    (told,) = [text for text in texts if b"pdfaid" in text]
     assert b'pdfaid:part="3"' in told
     assert b'pdfaid:conformance="U"' in told
-    assert any(b"/OutputIntents" in one for one in texts)
+    assert any(b"/OutputIntents" in text for text in texts)
 
 
 @pytest.mark.parametrize("language", LANGUAGES)

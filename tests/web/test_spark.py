@@ -32,8 +32,8 @@ def send(client, path, **files):  # noqa: F811
         client.send_form(f"{path}/logs/upload", files={"files": (f"{name}.csv", data)})
     with unit_of_work():
         ids = [log.id for log in LogFile.select().where(LogFile.state == "stored").order_by(LogFile.id)]
-    for one in ids:
-        importing.import_log(one)
+    for id_ in ids:
+        importing.import_log(id_)
     with unit_of_work():
         LogFile.update(accepted=True, decided=True).execute()
 
@@ -117,17 +117,17 @@ def test_the_review_asks_about_spark_where_it_knocked_but_not_where_that_is_nois
     with unit_of_work():
         edit_spark(scene, (i, j), "x+2")
         found = spark.knock_work(scene.job, fresh(scene))
-        assert "spark_knock" in {one.rule for one in review_work(scene.job, fresh(scene)).concerns}
+        assert "spark_knock" in {concern.rule for concern in review_work(scene.job, fresh(scene)).concerns}
     cells = " ".join(f"{a}.{b}" for a, b in found.proposal.clusters[0].cells)
     knocking.send_form(f"{path}/spark/knock/decide", {"cluster": cells, "verdict": "noise", "reason": "shield"})
     with unit_of_work():
-        assert "spark_knock" not in {one.rule for one in review_work(scene.job, fresh(scene)).concerns}
+        assert "spark_knock" not in {concern.rule for concern in review_work(scene.job, fresh(scene)).concerns}
 
 
 def test_cells_that_only_the_dyno_ran_are_seen_by_the_review(on_dyno, scene, path):  # noqa: F811
     with unit_of_work():
         edit_spark(scene, (8, 12), "x-1")
-        rules = {one.rule for one in review_work(scene.job, fresh(scene)).concerns}
+        rules = {concern.rule for concern in review_work(scene.job, fresh(scene)).concerns}
     assert not rules & {"unseen", "never_logged"}
 
 

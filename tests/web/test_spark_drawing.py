@@ -47,7 +47,7 @@ def test_the_bands_of_pulls_stand_below_each_other_on_one_speed_axis():
     edges = [(one.top, one.top + one.height) for one in shown.strips]
     assert all(below[0] > above[1] for above, below in itertools.pairwise(edges))
     assert shown.band[0] < shown.band[1]
-    assert sum(len(one.rows) for one in shown.ends) == 6
+    assert sum(len(end.rows) for end in shown.ends) == 6
     for strip in shown.strips:
         assert all(strip.top - 1 <= y <= strip.top + strip.height + 1 for y, _ in strip.marks)
     told = readings(drawn, [str(one) for one in range(6)], shown)

@@ -105,7 +105,7 @@ def test_expected_duty_takes_the_dead_time_at_its_voltage():
         "battery_voltage": np.full(5, 10.0),
     }  # fmt: skip
     # (1.7 + 3.3·2)·3000/1200, and with the calibration's own dead time (0.8 + 4.2·2)·2.5
-    car = CarFile.read({"dead_times": [list(one) for one in POINTS]})
+    car = CarFile.read({"dead_times": [list(point) for point in POINTS]})
     assert expected_duty(signals, base, lean, car).expected == pytest.approx(20.75)
     assert expected_duty(signals, base, lean).expected == pytest.approx(23.0)
 

@@ -76,8 +76,8 @@ def test_what_is_lacking_is_said_and_two_ways_still_compare():
     log = type(whole)(
         whole.name,
         tuple(
-            type(one)(one.time, tuple(c for c in one.channels if c.quantity not in ("airflow_voltage",)))
-            for one in whole.rasters
+            type(raster)(raster.time, tuple(c for c in raster.channels if c.quantity not in ("airflow_voltage",)))
+            for raster in whole.rasters
         ),
     )
     check = cross_check([air_of(log, CALIBRATION)])

@@ -38,7 +38,7 @@ def test_points_that_make_no_line_are_refused(points):
     st.lists(st.floats(0, 5), min_size=2, max_size=9, unique_by=lambda v: round(v, 1)),
 )
 def test_points_on_a_line_give_the_line(slope, offset, volts):
-    fit = fit_line([(one, slope * one + offset) for one in volts])
+    fit = fit_line([(volt, slope * volt + offset) for volt in volts])
     assert fit.line(np.array([0.0, 5.0])) == pytest.approx([offset, slope * 5 + offset], abs=1e-6)
 
 

@@ -48,7 +48,7 @@ def written(car: str, log: Log) -> bytes:
     brief = propose_brief(stand_in.file, "full_load", table_of(car))
     wanted = [ask.quantity for ask in brief.asked]
     unusual = ("low_octane_flag", "mixture_voltage", "knock_count", "exhaust_temperature", "learned_knock_retard")
-    extra = [one.quantity for one in log.rasters[0].channels if one.quantity in unusual]
+    extra = [channel.quantity for channel in log.rasters[0].channels if channel.quantity in unusual]
     if extra:
         from uchiwa.standin.logger import write_delimited
 
@@ -69,7 +69,7 @@ def test_each_defect_yields_exactly_its_finding(defect: Defect):
 
 
 def test_every_check_has_a_defect_that_it_finds():
-    rules = {one.rule for one in DEFECTS}
+    rules = {defect.rule for defect in DEFECTS}
     names = {check.__name__ for check in CHECKS} - {"knock"} | {"knock_repeated", "knock_single"}
     assert {name for name in names if name not in rules} == set()
 

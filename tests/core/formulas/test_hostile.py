@@ -41,10 +41,10 @@ def test_threads_may_parse_beside_each_other():
     gc.callbacks.append(let_others_in)
     try:
         threads = [threading.Thread(target=read, args=(who,)) for who in range(8)]
-        for one in threads:
-            one.start()
-        for one in threads:
-            one.join()
+        for thread in threads:
+            thread.start()
+        for thread in threads:
+            thread.join()
     finally:
         gc.callbacks.remove(let_others_in)
         gc.set_threshold(*before)

@@ -48,14 +48,14 @@ def test_an_event_is_a_rising_edge_and_what_follows_within_a_quarter_second_belo
     found = knock_events(time, {"knock_retard": retard})
     assert [(one.at, one.retard) for one in found] == [(1.0, 4.0), (3.0, 1.5)]
     count = np.repeat([0, 1, 1, 3], 25).astype(float)
-    assert [one.sign for one in knock_events(time, {"knock_count": count})] == [Sign.COUNT, Sign.COUNT]
+    assert [event.sign for event in knock_events(time, {"knock_count": count})] == [Sign.COUNT, Sign.COUNT]
     level, limit = np.full(100, 0.5), np.ones(100)
     level[40] = 1.6
     heard = knock_events(time, {"knock_level": level, "knock_limit": limit})
     assert [(one.at, one.sign, one.level) for one in heard] == [(2.0, Sign.LEVEL, 1.6)]
     marker = np.zeros(100)
     marker[50:55] = 1
-    assert [one.sign for one in knock_events(time, {"marker": marker})] == [Sign.MARK]
+    assert [event.sign for event in knock_events(time, {"marker": marker})] == [Sign.MARK]
     assert knock_events(time, {"engine_speed": retard}) == []
 
 

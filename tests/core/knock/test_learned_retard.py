@@ -80,13 +80,13 @@ def test_each_cylinder_is_listened_to_on_its_own_time_base():
 def test_two_cylinders_at_once_are_one_event_of_the_worse():
     log = whole(**{KNOCK_BY_CYLINDER[0]: bumps(100), KNOCK_BY_CYLINDER[3]: bumps(101, 300, degrees=3.0)})
     events = log_events(log)
-    assert [(one.retard, one.cylinder) for one in events] == [(3.0, 4), (3.0, 4)]
+    assert [(event.retard, event.cylinder) for event in events] == [(3.0, 4), (3.0, 4)]
 
 
 def test_always_the_same_cylinder_is_told_and_weighs_nothing():
     log = whole(**{KNOCK_BY_CYLINDER[0]: bumps(), KNOCK_BY_CYLINDER[1]: bumps(50, 120, 190, 260, 330)})
     (cluster,) = clusters(gather_knock([log], TABLE), TABLE)
-    (told,) = [one for one in cluster.reasons if one.code is ReasonKind.ONE_CYLINDER]
+    (told,) = [reason for reason in cluster.reasons if reason.code is ReasonKind.ONE_CYLINDER]
     assert told.weight == 0
     assert "5 of 5 on cylinder 2" in told.words
 
@@ -123,7 +123,7 @@ def test_a_safe_run_that_still_holds_what_was_learned_makes_it_no_noise():
     knock = gather_knock([learned], TABLE)
     (cluster,) = clusters(knock, TABLE, gather_knock([safer], TABLE))
     assert cluster.verdict is not Verdict.NOISE
-    assert not {ReasonKind.STAYS, ReasonKind.STAYS_WHEN_SAFE} & {one.code for one in cluster.reasons}
+    assert not {ReasonKind.STAYS, ReasonKind.STAYS_WHEN_SAFE} & {reason.code for reason in cluster.reasons}
 
 
 def test_learned_retard_is_added_unless_the_controller_tells_both_in_one():
@@ -135,7 +135,7 @@ def test_learned_retard_is_added_unless_the_controller_tells_both_in_one():
     assert includes_learned(together, learned)
     assert total_retard({"knock_retard": together, LEARNED: learned}) == pytest.approx(together)
     worst = {
-        how: max(one.retard for one in log_events(whole(knock_retard=retard, **{LEARNED: learned})))
+        how: max(event.retard for event in log_events(whole(knock_retard=retard, **{LEARNED: learned})))
         for how, retard in (("apart", apart), ("together", together))
     }
     assert worst == {"apart": 5.0, "together": 5.0}

@@ -26,7 +26,7 @@ def covers_in(seed: int, *, advised: bool, car_name: str = "corvid-pike") -> flo
     calibration = drive.calibration
     table = (calibration.by_role("volumetric_efficiency") or calibration.by_role("maf_curve"))[0]
     growth = Growth(
-        Opening.read({"channels": [{"name": one.name, "unit": one.unit} for one in drive.channels]}),
+        Opening.read({"channels": [{"name": channel.name, "unit": channel.unit} for channel in drive.channels]}),
         car.file.knowledge(),
     )
     filling, adviser, cells = Filling(table), Adviser(), cruise_cells(table)

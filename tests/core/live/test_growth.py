@@ -29,7 +29,7 @@ from uchiwa.standin.live_drive import LiveDrive
 
 
 def opening_of(drive: LiveDrive) -> Opening:
-    return Opening.read({"channels": [{"name": one.name, "unit": one.unit} for one in drive.channels]})
+    return Opening.read({"channels": [{"name": channel.name, "unit": channel.unit} for channel in drive.channels]})
 
 
 def grown(drive: LiveDrive, seconds: float, each: int = 5) -> tuple[Growth, list[list[float]]]:
@@ -59,7 +59,7 @@ def test_channels_are_read_as_in_the_finished_log(name):
         for place, one in enumerate(drive.channels, start=1)
     )
     whole = recognise(Log("x", (Raster(data[:, 0] - data[0, 0], channels),)), drive.car.file.knowledge())
-    assert set(whole.quantities) == {one.quantity for one in growth.readings if one.quantity}
+    assert set(whole.quantities) == {reading.quantity for reading in growth.readings if reading.quantity}
     for quantity, channel in whole.quantities.items():
         assert growth.values(quantity) == pytest.approx(channel.values, rel=1e-6, abs=1e-6, nan_ok=True), quantity
 

@@ -60,7 +60,9 @@ def corrected(seed: int, held: LiveLimits) -> tuple[FuelProposal, dict[str, np.n
         found = fuel_proposal([log], CALIBRATION, "ve_main", held.policy(Policy(delay=(0.1, 1.0), transients="none")))
     except BadInput:
         return None
-    return found, {one.quantity: one.values for one in log.rasters[0].channels} | {"time": log.rasters[0].time}
+    return found, {channel.quantity: channel.values for channel in log.rasters[0].channels} | {
+        "time": log.rasters[0].time
+    }
 
 
 @settings(max_examples=seeds(30, 60))

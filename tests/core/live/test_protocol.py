@@ -174,7 +174,7 @@ def test_batches_that_cannot_be_read_are_said_and_cost_nothing_else():
     )
     (found,) = read_unrecognised(data, "x")
     assert found.rasters[0].time == pytest.approx([0, 0.2, 0.3])
-    assert [one.said for one in found.repairs] == ["1 of 3 batches could not be read"]
+    assert [repair.said for repair in found.repairs] == ["1 of 3 batches could not be read"]
 
 
 def test_a_batch_that_came_twice_counts_once():
@@ -203,12 +203,12 @@ WRONG = st.sampled_from([b"", b"  ", b"{", b'{"batch": 3, "rows": [[1]]}', b'{"m
 def test_a_session_read_as_it_comes_is_what_its_file_is_read_as(batches, again, looks):
     """Whatever comes, whenever it is looked at: a look changes nothing of what comes later."""
     at, number, lines = 0.0, 0, []
-    for one in batches:
-        if isinstance(one, bytes):
-            lines.append(one)
+    for batch in batches:
+        if isinstance(batch, bytes):
+            lines.append(batch)
             continue
         rows = []
-        for step, *readings in one:
+        for step, *readings in batch:
             at += step
             rows.append([round(at, 3), *readings])
         number += 1
@@ -230,7 +230,8 @@ def outcome(read: Callable[[], Log]) -> object:
     except BadInput as error:
         return str(error)
     channels = [
-        [(one.name, one.unit, one.values.tobytes()) for one in raster.channels] + [raster.time.tobytes()]
+        [(channel.name, channel.unit, channel.values.tobytes()) for channel in raster.channels]
+        + [raster.time.tobytes()]
         for raster in log.rasters
     ]
     return (log.name, dict(log.notes), log.repairs, channels)

@@ -60,7 +60,7 @@ def test_bits_are_those_of_a_library(length, start, little, signed, frames):
         with pytest.raises(ValueError, match="outside"):
             raw_numbers(data, start, length, little=little, signed=signed)
         return
-    wanted = [float(message.decode(one, decode_choices=False)["S"]) for one in frames]
+    wanted = [float(message.decode(frame, decode_choices=False)["S"]) for frame in frames]
     assert raw_numbers(data, start, length, little=little, signed=signed).tolist() == wanted
 
 

@@ -102,10 +102,10 @@ def test_spark_at_each_real_event_falls_by_what_was_seen_and_the_margin(found, m
     for cluster in proposal.clusters:
         if not counts_as_real(cluster, policy):
             continue
-        for one in cluster.events:
-            here = (np.array([one.x]), np.array([one.y]))
+        for event in cluster.events:
+            here = (np.array([event.x]), np.array([event.y]))
             fall = float(table.lookup(*here)[0] - corrected.lookup(*here)[0])
-            assert fall >= one.event.retard + margin - 1e-6
+            assert fall >= event.event.retard + margin - 1e-6
 
 
 @settings(max_examples=seeds(60, 150))
@@ -130,7 +130,7 @@ def test_what_is_grave_or_comes_twice_is_never_called_noise(found):
     table, log = found
     knock = gather_knock([log], table)
     for cluster in clusters(knock, table):
-        cells = [(one.i, one.j) for one in cluster.events]
+        cells = [(event.i, event.j) for event in cluster.events]
         if cluster.worst >= GRAVE or len(set(cells)) < len(cells):
             assert cluster.verdict is not Verdict.NOISE
             assert counts_as_real(cluster, KnockPolicy())

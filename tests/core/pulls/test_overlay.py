@@ -40,7 +40,7 @@ def run(torque=200.0, *, low=2000.0, high=6000.0, **changes):
 
 
 def pulls(*logs):
-    return [pulls_of(one)[0] for one in logs]
+    return [pulls_of(log)[0] for log in logs]
 
 
 def test_torque_and_power_are_corrected_and_nothing_else_is():

@@ -134,10 +134,10 @@ def test_what_turns_in_the_car_is_counted(seed):
         log = pulled(torque, overall, engine, wheels)
         (pull,) = pulls_of(log, replace(load, engine_inertia=engine, wheel_inertia=wheels))
         told.append(np.median(pull.torque[pull.known]) / torque)
-        assert not any("turning parts" in one for one in pull.notes)
+        assert not any("turning parts" in note for note in pull.notes)
         (pull,) = pulls_of(log, load)
         usual.append(np.median(pull.torque[pull.known]) / torque)
-        assert any("turning parts count as" in one for one in pull.notes)
+        assert any("turning parts count as" in note for note in pull.notes)
     assert told == pytest.approx([1.0, 1.0], abs=0.01)
     assert usual == pytest.approx([1.0, 1.0], abs=0.12)
     apart = [np.median(one.torque[one.known]) for overall in (8.2, 5.4) for one in pulls_of(
@@ -185,7 +185,7 @@ def test_wheel_spin_and_shifts_are_cut_out_and_said():
     spinning[80:110] *= 1.12
     spun, *_ = road(engine_speed=spinning)
     (pull,) = pulls_of(spun, load)
-    assert [one.kind for one in pull.flaws] == ["spin"]
+    assert [flaw.kind for flaw in pull.flaws] == ["spin"]
     assert not pull.known[80:110].any()
     clean = pulls_of(log, load)[0].torque
     assert pull.torque[pull.known] == pytest.approx(clean[pull.known], rel=0.05)
@@ -193,7 +193,7 @@ def test_wheel_spin_and_shifts_are_cut_out_and_said():
     flat_shift = velocity * 3.6 * np.where(geared == 3, 40.0, 30.0)
     shifted, *_ = road(engine_speed=flat_shift, gear=geared)
     (pull,) = pulls_of(shifted, load)
-    assert [one.kind for one in pull.flaws] == ["shift"]
+    assert [flaw.kind for flaw in pull.flaws] == ["shift"]
     assert not pull.known[:100].any() or not pull.known[110:].any()
 
 
@@ -259,7 +259,7 @@ def runs(offsets, *, loss=0.0006, best=24.0, scatter=0.0, pressure=170.0, seed=1
                 intake_air_temperature=air, barometric_pressure=99.0, knock_retard=0.0,
             )
         )  # fmt: skip
-    return [pulls_of(one)[0] for one in logs]
+    return [pulls_of(log)[0] for log in logs]
 
 
 def test_bands_are_means_and_torque_is_brought_to_one_pressure():
@@ -290,21 +290,21 @@ def test_a_parabola_through_three_sparks_gives_its_top_and_its_slope():
     found = bands_of(runs([-8, -4, 0, 2, 0, -4], scatter=1e-5), CENTRES)
     told = gains(found, repeatability(found), np.full(CENTRES.shape, 20.0))
     assert told.loss == pytest.approx(0.0006, rel=0.1)
-    for one in told.bands:
-        assert one.method is Method.FIT
-        assert one.sparks == 4
-        assert one.best == pytest.approx(24.0, abs=0.2)
-        assert one.gain == pytest.approx(250 * 2 * 0.0006 * 4, rel=0.05)
-        assert one.low < one.gain < one.high
+    for band in told.bands:
+        assert band.method is Method.FIT
+        assert band.sparks == 4
+        assert band.best == pytest.approx(24.0, abs=0.2)
+        assert band.gain == pytest.approx(250 * 2 * 0.0006 * 4, rel=0.05)
+        assert band.low < band.gain < band.high
 
 
 def test_two_sparks_give_a_slope_and_one_gives_nothing():
     pair = bands_of(runs([-4, 0, -4, 0], scatter=1e-4), CENTRES)
     told = gains(pair, repeatability(pair))
-    assert {one.method for one in told.bands} == {Method.PAIR}
+    assert {band.method for band in told.bands} == {Method.PAIR}
     assert math.isnan(told.bands[0].best)
     single = bands_of(runs([0, 0]), CENTRES)
-    assert {one.method for one in gains(single, repeatability(single)).bands} == {Method.NONE}
+    assert {band.method for band in gains(single, repeatability(single)).bands} == {Method.NONE}
     assert distinct(np.array([20.0, 20.3, 21.0, np.nan])) == 2
 
 

@@ -41,4 +41,4 @@ def test_a_unit_of_something_else_is_refused():
 
 
 def test_every_canonical_unit_is_known():
-    assert [one.id for one in QUANTITIES.values() if not known_unit(one.unit)] == []
+    assert [quantity.id for quantity in QUANTITIES.values() if not known_unit(quantity.unit)] == []

@@ -89,7 +89,7 @@ def test_changes_are_steps_with_their_reasons():
     base = car_named("corvid-pike").base()
     asked = Changes(injector_flow=8.2, displacement=base.constant("displacement"), spark_down=4, spark_why="95 octane")
     steps = list(changed(base, asked))
-    assert [one.sentence for one in steps] == [
+    assert [step.sentence for step in steps] == [
         f"Injector flow {base.constant('injector_flow'):g} → 8.2 g/s, for this car",
         f"Spark 4° down in {base.table('spark_main').grid.size} cells, for 95 octane",
     ]
@@ -132,18 +132,21 @@ def test_another_cars_map_is_compared_on_this_cars_breakpoints():
 
 
 def test_a_unit_that_cannot_be_turned_is_refused_not_overruled():
-    flow = next(one for one in OWN.constants if one.role == "injector_flow")
-    odd = replace(OWN, constants=tuple(replace(one, unit="kPa") if one is flow else one for one in OWN.constants))
+    flow = next(constant for constant in OWN.constants if constant.role == "injector_flow")
+    odd = replace(
+        OWN,
+        constants=tuple(replace(constant, unit="kPa") if constant is flow else constant for constant in OWN.constants),
+    )
     with pytest.raises(BadInput, match="kPa"):
         list(changed(odd, Changes(injector_flow=8.2)))
     told, apart = compared_with(OWN, odd)
-    assert "injector_flow" not in {one.role for one in told.constants}
+    assert "injector_flow" not in {constant.role for constant in told.constants}
     assert any("injector flow cannot be compared" in one for one in apart)
 
 
 def test_a_constant_is_compared_in_this_cars_unit():
-    flow = next(one for one in OWN.constants if one.role == "injector_flow")
+    flow = next(constant for constant in OWN.constants if constant.role == "injector_flow")
     hourly = replace(flow, value=flow.value * 3.6, unit="kg/h")
-    other = replace(OWN, constants=tuple(hourly if one is flow else one for one in OWN.constants))
+    other = replace(OWN, constants=tuple(hourly if constant is flow else constant for constant in OWN.constants))
     told, _ = compared_with(OWN, other)
     assert told.constant("injector_flow") == pytest.approx(flow.value)

@@ -33,8 +33,13 @@ INPUTS = {
 def assignment_of(car) -> Assignment:
     """What a person would say to the car's description: what is taken as what, and the checksums."""
     layout, data = layout_of(car), layout_data(car)
-    take = {one.id.upper(): {"role": one.role, "id": one.id, "unit": one.unit} for one in layout.constants}
-    take |= {one.id.upper(): {"role": one.role, "id": one.id, "decimals": one.decimals} for one in layout.tables}
+    take = {
+        constant.id.upper(): {"role": constant.role, "id": constant.id, "unit": constant.unit}
+        for constant in layout.constants
+    }
+    take |= {
+        table.id.upper(): {"role": table.role, "id": table.id, "decimals": table.decimals} for table in layout.tables
+    }
     return assignment.loads(
         json.dumps({
             "format": "uchiwa.assignment/1", "id": layout.id, "calibration": layout.calibration_id,
@@ -204,7 +209,7 @@ def test_what_a_layout_cannot_hold_is_listed_and_the_rest_works(part, why):
     )  # fmt: skip
     assert [one.name for one in found.left_out] == ["K"]
     assert why in found.left_out[0].why
-    assert [one.id for one in found.layout.constants] == ["good"]
+    assert [constant.id for constant in found.layout.constants] == ["good"]
 
 
 def test_what_is_not_said_is_asked_for():

@@ -98,8 +98,8 @@ def test_a_cell_line_that_cannot_be_applied_says_why(text, said):
 def test_every_verb_can_be_written_as_it_is_shown():
     rng = np.random.default_rng(3)
     table = grid_table(rng.uniform(10, 60, (4, 5)).round(1))
-    for one in VERBS.values():
-        written = one.written.replace("60", "80")
+    for verb in VERBS.values():
+        written = verb.written.replace("60", "80")
         assert edited(table, Area.whole(table), written).changed.any()
 
 

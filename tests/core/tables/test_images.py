@@ -100,10 +100,10 @@ def test_one_changed_cell_changes_its_bytes_and_the_checksums(i, j, raw):
     written = write_calibration(memory, layout, base.with_table(table.with_grid(grid)))
     place = next(one for one in layout.tables if one.id == "ve_main").place
     own = place.address + 2 * (j * 15 + i)
-    sums = [range(one.address, one.address + one.size) for one in layout.checksums]
+    sums = [range(checksum.address, checksum.address + checksum.size) for checksum in layout.checksums]
     for start, stop in written.changed:
         for at in range(start, stop):
-            assert at in (own, own + 1) or any(at in one for one in sums)
+            assert at in (own, own + 1) or any(at in sum_ for sum_ in sums)
     assert written.memory.read(own, 2) == raw.to_bytes(2, "big")
     verify(written.memory, layout)
     assert flash(PIKE, written.memory).table("ve_main").grid[j, i] == pytest.approx(raw / 10)
@@ -275,7 +275,7 @@ def test_what_the_image_cannot_hold_is_refused_with_the_nearest_it_can():
     coarse = json.loads(json.dumps(layout_data(PIKE)).replace('"scale": 0.1', '"scale": 0.5'))
     rough = loads(json.dumps(coarse))
     rounded = write_calibration(memory, rough, base.with_table(spark.with_grid(np.full(spark.shape, 20.3))))
-    one = next(one for one in rounded.roundings if one.table == "spark_main")
+    one = next(rounding for rounding in rounded.roundings if rounding.table == "spark_main")
     assert (one.wanted, one.kept) == (20.3, 20.5)
 
 

@@ -77,7 +77,7 @@ def test_no_zoom_loses_a_spike_or_draws_too_much(size, seed, gaps, share, points
 )
 def test_figures_of_any_stretch_are_those_of_its_samples(size, seed, gaps, ends):
     _, values = signal(size, seed, gaps)
-    first, last = sorted(int(one * size) for one in ends)
+    first, last = sorted(int(end * size) for end in ends)
     found = figures(InMemory(values), first, last)
     part = values[first:last]
     part = part[np.isfinite(part)]
@@ -156,10 +156,10 @@ DRIVES = (
 
 def test_places_by_which_logs_are_aligned():
     pulls = places(Alignment.PULL, DRIVES, (), 100.0)
-    assert [one.start for one in pulls] == [40.0, 60.0]
+    assert [pull.start for pull in pulls] == [40.0, 60.0]
     assert usual_place(pulls) == 1
-    assert [one.start for one in places(Alignment.PULL, DRIVES[:1], (), 100.0)] == [3.0]
-    assert [one.start for one in places(Alignment.MARKER, DRIVES, (7.5, 9.0), 100.0)] == [7.5, 9.0]
+    assert [place.start for place in places(Alignment.PULL, DRIVES[:1], (), 100.0)] == [3.0]
+    assert [place.start for place in places(Alignment.MARKER, DRIVES, (7.5, 9.0), 100.0)] == [7.5, 9.0]
     assert places(Alignment.MARKER, DRIVES, (), 100.0) == ()
     assert places(Alignment.TIME, DRIVES, (), 100.0)[0].end == 100.0
     assert marker_times(np.arange(6.0), np.array([0, 1, 1, 0, np.nan, 1.0])) == (1.0, 5.0)

@@ -13,7 +13,7 @@ from uchiwa.store.models import LiveSession
 
 def opening_of(drive: LiveDrive) -> bytes:
     """As the protocol has it."""
-    channels = [{"name": one.name, "unit": one.unit} for one in drive.channels]
+    channels = [{"name": channel.name, "unit": channel.unit} for channel in drive.channels]
     return json.dumps(
         {"format": "uchiwa.live/1", "channels": channels, "mark": drive.revision, "drive": "cruise"}
     ).encode()

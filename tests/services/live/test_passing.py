@@ -154,7 +154,7 @@ def test_whatever_is_sent_in_whatever_order_each_batch_is_kept_once(scene: Scene
             assert passing.take(session, sent).through == then
             through = then
         now_ = session_of(session)
-        lines = [one + b"\n" for one in batches[:through]]
+        lines = [batch + b"\n" for batch in batches[:through]]
         assert (now_.batches, now_.rows, now_.bytes) == (through, 25 * through, opening + sum(map(len, lines)))
         with unit_of_work():
             kept = live_passing.chunks_after(session.log_id, 0)
@@ -167,7 +167,7 @@ def test_whatever_is_sent_in_whatever_order_each_batch_is_kept_once(scene: Scene
 def test_a_session_does_not_grow_beyond_what_is_allowed(scene: Scene, monkeypatch):
     drive, batches = driven(5)
     session, _ = begun(scene, drive)
-    most = session_of(session).bytes + sum(len(one) + 1 for one in batches[:2])
+    most = session_of(session).bytes + sum(len(batch) + 1 for batch in batches[:2])
     monkeypatch.setattr(live_passing, "MOST_BYTES", most)
     assert passing.take(session, batches[:2]).through == 2
     with pytest.raises(BadInput, match=r"has grown to .*end it and begin another"):
@@ -206,10 +206,10 @@ def test_two_programs_at_once_leave_one_session(scene: Scene):
             refused.append(error)
 
     threads = [threading.Thread(target=begin) for _ in range(6)]
-    for one in threads:
-        one.start()
-    for one in threads:
-        one.join()
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
     assert len(found) == 1
     assert len(refused) == 5
 

@@ -55,7 +55,7 @@ def test_who_was_shut_out_is_not_let_in_by_a_mail(scene, mailbox):
         links.revoke(scene.job)
     assert mailbox.to(DRIVER) == []
     with unit_of_work():
-        assert [one.state for one in Mail.select()] == [mails.DROPPED]
+        assert [mail.state for mail in Mail.select()] == [mails.DROPPED]
 
 
 @pytest.mark.parametrize("moment", ["before it is handed over", "after it was taken"])

@@ -30,8 +30,8 @@ def quickly(monkeypatch) -> Iterator[None]:
     monkeypatch.setattr(followers, "_LINGERS_S", 0.1)
     monkeypatch.setattr(followers, "_PAUSE_S", 0.02)
     yield
-    for one in list(followers._followers.values()):
-        one.watchers.clear()  # of a test that failed: its looks would be counted in the next
+    for follower in list(followers._followers.values()):
+        follower.watchers.clear()  # of a test that failed: its looks would be counted in the next
     until = time.monotonic() + WITHIN_S
     while followers._looking is not None and time.monotonic() < until:
         time.sleep(0.02)

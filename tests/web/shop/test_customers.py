@@ -114,7 +114,7 @@ def test_a_job_changes_hands_and_notes_stay_within_the_shop(client, full):
     assert client.send_form(f"{here}/hand", {"to": "999999"}).status_code == 400
     with unit_of_work():
         assert Job.get_by_id(full.job.id).tuner_id == other.id
-        assert [one.recipient for one in Mail.select().where(Mail.kind == "handed-over")] == ["second@example.org"]
+        assert [mail.recipient for mail in Mail.select().where(Mail.kind == "handed-over")] == ["second@example.org"]
     assert "Second" in client.get("/").text
     assert full.job.car.title not in client.get("/?mine=true").text
     for _ in range(2):

@@ -22,8 +22,8 @@ PIKE = car_named("corvid-pike")
 LAYOUT = layout_of(PIKE)
 A2L = description_of(LAYOUT).encode()
 LIKELY = {"input.EngineSpeed": "engine_speed", "input.IntakePressure": "manifold_pressure"}
-VE = next(one for one in LAYOUT.tables if one.role == "volumetric_efficiency").id.upper()
-SPARK = next(one for one in LAYOUT.tables if one.role == "spark_advance").id.upper()
+VE = next(table for table in LAYOUT.tables if table.role == "volumetric_efficiency").id.upper()
+SPARK = next(table for table in LAYOUT.tables if table.role == "spark_advance").id.upper()
 
 
 @pytest.fixture
@@ -52,7 +52,7 @@ def test_what_is_chosen_is_in_the_layout_and_its_image_reads_as_the_cars_own(cli
         ShelfKind.LAYOUT,
         "from the description “Pike's own”",
     )
-    assert {one.role for one in layout.tables} == {"volumetric_efficiency", "spark_advance"}
+    assert {table.role for table in layout.tables} == {"volumetric_efficiency", "spark_advance"}
     own, read = PIKE.base(), read_calibration(image_of(PIKE), layout)
     for role in ("volumetric_efficiency", "spark_advance"):
         (theirs,), (ours,) = read.by_role(role), own.by_role(role)[:1]
@@ -63,9 +63,9 @@ def test_what_is_chosen_is_in_the_layout_and_its_image_reads_as_the_cars_own(cli
 def test_a_description_of_which_nothing_is_said_gives_what_is_likely(client, description):
     layout, entry = made(make(client, description, {}))
     assert entry.name == layout.title
-    assert "volumetric_efficiency" in {one.role for one in layout.tables}
+    assert "volumetric_efficiency" in {table.role for table in layout.tables}
     nothing, _ = made(make(client, description, {"take.NO_SUCH_THING": "spark_advance", "name": "The same"}))
-    assert [one.id for one in nothing.tables] == [one.id for one in layout.tables]
+    assert [table.id for table in nothing.tables] == [table.id for table in layout.tables]
 
 
 def test_a_checksum_is_said_whole_or_not_at_all(client, description):
@@ -73,7 +73,7 @@ def test_a_checksum_is_said_whole_or_not_at_all(client, description):
     (low, high), *_ = told["ranges"]
     whole = {"checksum_kind": told["kind"], "checksum_from": low, "checksum_to": high, "checksum_at": told["address"]}
     layout, entry = made(make(client, description, LIKELY | whole))
-    assert [one.address for one in layout.checksums] == [int(told["address"], 16)]
+    assert [checksum.address for checksum in layout.checksums] == [int(told["address"], 16)]
     assert "No checksum is known" not in entry.words
     for missing in ("checksum_from", "checksum_to", "checksum_at"):
         answer = make(client, description, LIKELY | {"name": missing} | whole | {missing: ""})

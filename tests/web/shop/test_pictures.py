@@ -17,11 +17,11 @@ def test_every_table_has_its_place_on_the_map_in_the_order_of_addresses():
     layout = layout_of(car_named("corvid-pike"))
     first = layout.tables[0].place
     drawn = image_map(layout, [(first.address, first.address + 2), (layout.base, layout.base + 1)])
-    assert [one.title for one in drawn.blocks] == [one.title for one in layout.tables]
+    assert [block.title for block in drawn.blocks] == [table.title for table in layout.tables]
     assert all(one.x >= 0 and one.x + one.width <= WIDTH for one in (*drawn.whole, *drawn.blocks))
     ordered = sorted(zip(layout.tables, drawn.blocks, strict=True), key=lambda one: one[0].place.address)
     assert all(a[1].x < b[1].x for a, b in itertools.pairwise(ordered))
-    assert len({one.label_y for one in drawn.blocks}) == len(drawn.blocks)
+    assert len({block.label_y for block in drawn.blocks}) == len(drawn.blocks)
 
 
 def test_only_changes_that_lie_among_the_tables_are_drawn_enlarged():

@@ -23,13 +23,13 @@ def test_a_value_stands_where_it_should():
 def test_ticks_lie_on_the_scale(low, span, about):
     scale = Scale(low, low + span, 300.0, 20.0)
     ticks = scale.ticks(about)
-    assert all(20.0 - 0.1 <= one.at <= 300.0 + 0.1 for one in ticks)
-    assert len({one.text for one in ticks}) == len(ticks)
+    assert all(20.0 - 0.1 <= tick.at <= 300.0 + 0.1 for tick in ticks)
+    assert len({tick.text for tick in ticks}) == len(ticks)
 
 
 def test_ticks_are_written_with_a_true_minus_a_sign_and_a_unit_if_wished():
-    assert [one.text for one in Scale(-1.0, 1.0, 0.0, 1.0).ticks(2)] == ["−1", "0", "1"]
-    assert [one.text for one in Scale(-1.0, 1.0, 0.0, 1.0).ticks(2, signed=True, unit="°")] == ["−1°", "0°", "+1°"]
+    assert [tick.text for tick in Scale(-1.0, 1.0, 0.0, 1.0).ticks(2)] == ["−1", "0", "1"]
+    assert [tick.text for tick in Scale(-1.0, 1.0, 0.0, 1.0).ticks(2, signed=True, unit="°")] == ["−1°", "0°", "+1°"]
 
 
 @given(st.lists(st.one_of(VALUES, st.just(float("nan"))), max_size=9), st.floats(0, 0.5), st.floats(0, 10))
@@ -60,6 +60,6 @@ def test_labels_near_each_other_do_not_overlap(places):
 
 @given(st.lists(st.floats(0, 500), max_size=20))
 def test_labels_that_would_touch_are_left_out(places):
-    found = spread_out(np.sort(np.array(places)), [str(one) for one in sorted(places)], 30.0)
+    found = spread_out(np.sort(np.array(places)), [str(place) for place in sorted(places)], 30.0)
     assert all(b.at - a.at >= 30.0 - 0.11 for a, b in itertools.pairwise(found))
     assert bool(found) == bool(places)

@@ -101,7 +101,9 @@ def test_petrols_air_fuel_ratio_on_ethanol_is_told_from_a_cold_sensor():
     assert found["lambda_measured"].doubt or found["lambda_measured"].name == "Lambda"
     alone = {one: values for one, values in drive().items() if one != "Lambda"} | {"AFR": 14.7 * drive()["Lambda"]}
     channels = tuple(Channel(one, "AFR" if one == "AFR" else "", values) for one, values in alone.items())
-    channels = tuple(Channel(one.name, one.unit, one.values, source_unit=one.unit) for one in channels)
+    channels = tuple(
+        Channel(channel.name, channel.unit, channel.values, source_unit=channel.unit) for channel in channels
+    )
     told = recognise(Log("l", (Raster(np.arange(2400) / 10, channels),)), Knowledge(FUELS["e85"])).quantities
     assert told["lambda_measured"].values == pytest.approx(drive()["Lambda"], rel=1e-6)
     assert told["lambda_measured"].doubt

@@ -141,7 +141,7 @@ def test_moments_and_shares_of_several_logs(steady, calibration):
         ("one.csv", 140, 2),
         ("two.csv", 50, 1),
     ]
-    assert [(one.log, one.start, one.end) for one in account.moments] == [
+    assert [(moment.log, moment.start, moment.end) for moment in account.moments] == [
         (0, 0.0, pytest.approx(3.95)),
         (0, pytest.approx(7.0), pytest.approx(9.95)),
         (1, 0.0, pytest.approx(2.45)),

@@ -82,7 +82,7 @@ def test_a_lean_engine_is_not_taken_for_overrun(estimator):
 
 def test_evidence_rests_on_nothing_but_the_quantities_it_names():
     whole = simulate(PIKE, PIKE.base(), "mixed_road", seed=21)
-    named = tuple(one for one in whole.rasters[0].channels if one.quantity in QUANTITIES)
+    named = tuple(channel for channel in whole.rasters[0].channels if channel.quantity in QUANTITIES)
     part = replace(whole, rasters=(replace(whole.rasters[0], channels=named),))
     one, other = (fuel_proposal([log], PIKE.base(), "ve_main", Policy()) for log in (whole, part))
     assert np.array_equal(one.estimate.factor, other.estimate.factor, equal_nan=True)

@@ -153,7 +153,7 @@ def test_the_report_accounts_for_every_sample():
 
 
 def without(log: Log, quantity: str) -> Log:
-    return Log(log.name, (Raster(log.rasters[0].time, tuple(one for one in log.rasters[0].channels if one.quantity != quantity)),))  # fmt: skip
+    return Log(log.name, (Raster(log.rasters[0].time, tuple(channel for channel in log.rasters[0].channels if channel.quantity != quantity)),))  # fmt: skip
 
 
 @pytest.mark.parametrize(

@@ -61,7 +61,7 @@ def ladder(*sparks: float, **changes):
 
 
 def advice(found) -> set[Advice]:
-    return {one.advice for one in found.decisions if 2000 <= one.speed <= 6000}
+    return {decision.advice for decision in found.decisions if 2000 <= decision.speed <= 6000}
 
 
 def test_two_degrees_while_far_from_best_torque_and_both_rows_around_the_load_move():
@@ -105,14 +105,14 @@ def test_beyond_best_torque_the_degree_is_taken_back_and_at_it_kept():
 def test_knock_takes_spark_out_upward_in_load_whatever_torque_says():
     runs = [*ladder(18, 18, 12, 15), run(18.5, knocks=(3800, 4000, 4200))]
     found = torque_proposal(runs, calibration(), "spark", TorquePolicy(knock_margin=2.0))
-    at = next(one for one in found.decisions if one.speed == 4000)
+    at = next(decision for decision in found.decisions if decision.speed == 4000)
     assert at.advice is Advice.KNOCK
     assert at.knocked == pytest.approx(18.5, abs=0.1)
     assert at.after == pytest.approx(18.25 - 2.0, abs=0.05)
     assert (found.after[3:, 3] < found.table.grid[3:, 3]).all()
-    beside = next(one for one in found.decisions if one.speed == 5000)
+    beside = next(decision for decision in found.decisions if decision.speed == 5000)
     assert beside.after == 16.5
-    far = next(one for one in found.decisions if one.speed == 2000)
+    far = next(decision for decision in found.decisions if decision.speed == 2000)
     assert far.advice is Advice.ADD
 
 

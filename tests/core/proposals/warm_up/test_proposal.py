@@ -129,7 +129,7 @@ def test_a_value_explains_itself_and_the_report_accounts_for_every_sample():
     assert account.error == pytest.approx(0.06, abs=0.01)
     assert account.steps[0].value == 110
     assert account.steps[-1].value == account.after
-    assert [one.words for one in explain(proposal, 6).steps][1] == "warm: exactly 100 %"
+    assert [step.words for step in explain(proposal, 6).steps][1] == "warm: exactly 100 %"
     told = report(proposal)
     assert told["samples_used"] + sum(told["samples_left_out"].values()) == told["samples"]
     assert told["after_start"][0]["seconds"] == pytest.approx(20, abs=0.3)
@@ -137,11 +137,11 @@ def test_a_value_explains_itself_and_the_report_accounts_for_every_sample():
 
 def test_a_falling_coolant_is_said():
     odd = np.concatenate([np.linspace(20, 70, 3000), np.linspace(70, 30, 3000)])
-    assert any("falls by" in one for one in warm_up_proposal([warming(coolant_temperature=odd)], calibration(), "warm_up", WarmUpPolicy()).notes)  # fmt: skip
+    assert any("falls by" in note for note in warm_up_proposal([warming(coolant_temperature=odd)], calibration(), "warm_up", WarmUpPolicy()).notes)  # fmt: skip
 
 
 def without(log: Log, quantity: str) -> Log:
-    return Log(log.name, (Raster(log.rasters[0].time, tuple(one for one in log.rasters[0].channels if one.quantity != quantity)),))  # fmt: skip
+    return Log(log.name, (Raster(log.rasters[0].time, tuple(channel for channel in log.rasters[0].channels if channel.quantity != quantity)),))  # fmt: skip
 
 
 @pytest.mark.parametrize(
