@@ -51,7 +51,7 @@ def _server(user: User, job: Job, round_: Round) -> list[tuple[str, float, str]]
             begun = time.perf_counter()
             with unit_of_work():
                 before = tables.table_work(job, round_, "ve_main")
-                hand = tables.Hand(Acting(job, round_, user, before.draft.version))
+                hand = tables.Editor(Acting(job, round_, user, before.draft.version))
                 looked = drawn(before.table, before.was, None, before.pinned, Showing.VALUE)
                 edited = time.perf_counter()
                 after = tables.edit(hand, before, cells, lines[number % 2]).after

@@ -272,7 +272,7 @@ def _acting(job: Job, round_: Round, tuner: User, why: str = "") -> Acting:
 def _edit(job: Job, round_: Round, tuner: User, demo: DemoJob) -> None:
     for table, cells, line, why in demo.edits:
         with unit_of_work():
-            hand = tables.Hand(_acting(job, round_, tuner, why))
+            hand = tables.Editor(_acting(job, round_, tuner, why))
             tables.edit(hand, tables.table_work(job, round_, table), list(cells), line)
 
 
@@ -317,5 +317,5 @@ def _take(job: Job, round_: Round, tuner: User, calibration: Calibration) -> Non
         after = calibration.with_table(proposal.corrected)
         sentence = difference(calibration, after).tables[0].sentence
         draft = drafts.current(job)
-        told = draft_steps.Told(jobs.TAKE, sentence, report(proposal))
+        told = draft_steps.StepAccount(jobs.TAKE, sentence, report(proposal))
         draft_steps.change(draft, _acting(job, round_, tuner), after, told)

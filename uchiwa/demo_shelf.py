@@ -14,7 +14,7 @@ from uchiwa.standin.simulate import simulate
 from uchiwa.store import jobs, revisions
 from uchiwa.store.database import run_again, unit_of_work
 from uchiwa.store.models import Job, Revision, User
-from uchiwa.store.shelf import About, NameTakenError
+from uchiwa.store.shelf import EntryDescription, NameTakenError
 
 _PIKE, _WREN = "corvid-pike", "bramble-wren"
 
@@ -30,12 +30,12 @@ def load_shelf(tuner_id: int, customer: str) -> None:
     drive = simulate(wren, wren.base(), "warm_idle", 1)
     files = (
         (layout_json.dumps(layout_of(pike)).encode(), "pike.layout.json",
-         About("Corvid Pike, 16 KiB image", "Read out of three cars of 2009 to 2013, all the same.", "pike, turbo")),
+         EntryDescription("Corvid Pike, 16 KiB image", "Read out of three cars of 2009 to 2013, all the same.", "pike, turbo")),
         (description_of(layout_of(wren)).encode(), "wren.a2l",
-         About("Bramble Wren controller", "As its maker describes it; the checksum is not in it.", "wren")),
-        (dbc_of(drive).encode(), "wren.dbc", About("Bramble Wren bus", "Two signals to a message.", "wren, bus")),
-        (car_document(PIKE_FILE), "pike.car.json", About("Corvid Pike 2.0, standard", "3 bar sensor, wideband.", "pike, turbo")),
-        (car_document(TERN_FILE), "tern.car.json", About("Larkspur Tern 3.2", "Trims only, two banks.", "tern")),
+         EntryDescription("Bramble Wren controller", "As its maker describes it; the checksum is not in it.", "wren")),
+        (dbc_of(drive).encode(), "wren.dbc", EntryDescription("Bramble Wren bus", "Two signals to a message.", "wren, bus")),
+        (car_document(PIKE_FILE), "pike.car.json", EntryDescription("Corvid Pike 2.0, standard", "3 bar sensor, wideband.", "pike, turbo")),
+        (car_document(TERN_FILE), "tern.car.json", EntryDescription("Larkspur Tern 3.2", "Trims only, two banks.", "tern")),
     )  # fmt: skip
     for data, name, about in files:
         _put(tuner_id, data, name, about)
@@ -43,7 +43,7 @@ def load_shelf(tuner_id: int, customer: str) -> None:
 
 
 @run_again
-def _put(tuner_id: int, data: bytes, name: str, about: About) -> None:
+def _put(tuner_id: int, data: bytes, name: str, about: EntryDescription) -> None:
     try:
         with unit_of_work():
             services.put_file(User.get_by_id(tuner_id), data, name, about)
@@ -59,7 +59,7 @@ def _put_revision(tuner_id: int, customer: str) -> None:
             for job in jobs.recent(author.shop_id, 100):
                 if job.car.customer.name == customer and (revision := _last(job)) is not None:
                     words = "Runs well on good fuel; mild above 5000 rpm. Start 4° lower for a worse one."
-                    about = About("Corvid Pike 2.0, good fuel", words, "pike, turbo")
+                    about = EntryDescription("Corvid Pike 2.0, good fuel", words, "pike, turbo")
                     services.put_revision(author, job, revision, about)
     except NameTakenError:
         return

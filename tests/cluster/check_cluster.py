@@ -138,7 +138,7 @@ def make_job(user_id: int, name: str) -> Job:
 def change(job: Job, user: User, version: int) -> None:
     """Turn one cell a little."""
     round_ = jobs.rounds(job)[-1]
-    hand = tables.Hand(Acting(job, round_, user, version, "under fire"))
+    hand = tables.Editor(Acting(job, round_, user, version, "under fire"))
     tables.edit(hand, tables.table_work(job, round_, "spark_main"), [(4, 4)], "x+1" if version % 2 else "x-1")
 
 

@@ -29,7 +29,7 @@ def edited(scene: Scene):
     return found
 
 
-def grid(side: comparable.Side) -> np.ndarray:
+def grid(side: comparable.ComparedSide) -> np.ndarray:
     return side.content.table("ve_main").grid
 
 

@@ -79,7 +79,7 @@ def worked(scene):
 
 def edit_spark(scene, round_, version, cell, why=""):
     work = tables.table_work(scene.job, round_, "spark_main")
-    tables.edit(tables.Hand(scene.acting(version, why, round_)), work, [cell], "x-1")
+    tables.edit(tables.Editor(scene.acting(version, why, round_)), work, [cell], "x-1")
 
 
 def exported(job) -> bytes:

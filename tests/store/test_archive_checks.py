@@ -10,13 +10,13 @@ import pytest
 
 from uchiwa.core.briefs.brief import Brief
 from uchiwa.core.cars.car_file import CarFile
-from uchiwa.core.cars.temporary_setups import Active, Switched, as_data
+from uchiwa.core.cars.temporary_setups import Active, SwitchedSetting, as_data
 from uchiwa.core.errors import BadInput
 from uchiwa.store import archive_format as form
 from uchiwa.store.archive_checks import check_description
 
 THEN, ONE, OTHER = "2026-03-01T10:00:00", "1" * 64, "2" * 64
-SETUP = Active("No idle control", (Switched("constant", "idle_on", 1.0, 0.0), Switched("table", "idle_air", ((3.0, 4.0),), 0.0)), ())  # fmt: skip
+SETUP = Active("No idle control", (SwitchedSetting("constant", "idle_on", 1.0, 0.0), SwitchedSetting("table", "idle_air", ((3.0, 4.0),), 0.0)), ())  # fmt: skip
 
 
 def whole() -> dict[str, Any]:

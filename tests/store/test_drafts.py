@@ -141,7 +141,7 @@ def test_the_queue_finds_by_car_customer_and_log(scene):
     scene.receive(log_text(), "hill road.csv")
     with unit_of_work():
         for text, number in (("pike", 1), ("custom", 1), ("hill", 1), ("nothing", 0), ("%", 0)):
-            assert len(queue.queue(scene.user.shop_id, queue.Wanted(text))) == number, text
+            assert len(queue.queue(scene.user.shop_id, queue.JobFilter(text))) == number, text
 
 
 def test_policies_stay_with_the_round(scene):

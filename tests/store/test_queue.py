@@ -8,13 +8,13 @@ from uchiwa.standin.cars import pike_base
 from uchiwa.store import accounts, jobs
 from uchiwa.store.database import database, unit_of_work
 from uchiwa.store.models import Job, LogFile
-from uchiwa.store.queue import Wanted, queue, told_logs
+from uchiwa.store.queue import JobFilter, queue, told_logs
 from uchiwa.store.uploads import receive
 
 
 def found(shop_id: int, text: str) -> list[str]:
     with unit_of_work():
-        return [one.job.car.customer.name for one in queue(shop_id, Wanted(text))]
+        return [one.job.car.customer.name for one in queue(shop_id, JobFilter(text))]
 
 
 @pytest.fixture

@@ -40,7 +40,7 @@ def step(scene: Scene, what) -> bool:  # noqa: F811
             else:
                 line, (i, j, width, height) = what
                 cells = [(a, b) for a in range(i, min(i + width, 15)) for b in range(j, min(j + height, 13))]
-                tables.edit(tables.Hand(by), tables.table_work(scene.job, scene.round, "spark_main"), cells, line)
+                tables.edit(tables.Editor(by), tables.table_work(scene.job, scene.round, "spark_main"), cells, line)
     except (BadInput, draft_steps.CannotPutBackError):
         return False
     return True

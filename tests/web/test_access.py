@@ -32,7 +32,7 @@ from uchiwa.store import (
 )
 from uchiwa.store.database import database, unit_of_work
 from uchiwa.store.models import ALL, Customer, LiveSession, User
-from uchiwa.store.shelf import About
+from uchiwa.store.shelf import EntryDescription
 from uchiwa.web.app import _ROUTES, create_app
 
 SECRET = "Zyxwvut"
@@ -74,7 +74,7 @@ def target(scene: Scene) -> Target:
         note = notes.write(log, scene.user, (1.0, 2.0), f"{SECRET} note", shown=True)
     begun = live_session(scene)
     with unit_of_work():
-        words = About(f"{SECRET} map", f"{SECRET} words", SECRET)
+        words = EntryDescription(f"{SECRET} map", f"{SECRET} words", SECRET)
         entry = shelf.put_file(scene.user, calibration_json.dumps(pike_base()).encode(), f"{SECRET}.json", words)
         api_tokens.make(scene.user, f"{SECRET} program", ["read"], 30)
         api_token = api_tokens.of_person(scene.user)[0]

@@ -9,7 +9,7 @@ from tests.store.idle_logs import pull_text, warming_text
 from tests.web.drawer import drawer_of
 from tests.web.test_round import cells_of, facts_of
 from tests.web.test_spark import send
-from uchiwa.core.rounds.progress import Standing, Station, standings
+from uchiwa.core.rounds.progress import Station, StationState, standings
 from uchiwa.services import idle
 from uchiwa.services.review import review_work
 from uchiwa.standin.fleet import car_named
@@ -99,8 +99,8 @@ def test_pins_hold_and_taking_puts_the_proposal_into_the_draft(client, idling):
     assert (grid == found.proposal.after).all()
     assert grid[0, 5] == found.context.table.grid[0, 5]
     assert event.sentence.endswith("(by idle air)")
-    assert standing[Station.IDLE] is Standing.DONE
-    assert standing[Station.FUEL] is Standing.TO_COME
+    assert standing[Station.IDLE] is StationState.DONE
+    assert standing[Station.FUEL] is StationState.TO_COME
     assert "This proposal is in the draft" in client.get(f"{idling}/idle/air").text
     again = client.send_form(f"{idling}/idle/air/take", {"version": str(version_of(idling)), "table": "idle_air"})
     assert again.status_code == 400
@@ -175,7 +175,7 @@ def test_the_clamp_is_a_sheet_of_fuel_and_is_taken_with_its_breakpoints(client, 
         table = calibrations.content(drafts.current(job).calibration).table("signal_clamp")
         assert (table.grid == found.proposal.after).all()
         assert (table.y.breakpoints == found.proposal.table.y.breakpoints).all()
-        assert standings(jobs.facts_of([round_])[round_.id])[Station.FUEL] is Standing.DONE
+        assert standings(jobs.facts_of([round_])[round_.id])[Station.FUEL] is StationState.DONE
     assert "This proposal is in the draft" in client.get(f"{clamped}/fuel/clamp").text
 
 

@@ -109,7 +109,7 @@ def test_a_persons_word_is_kept_used_carried_over_and_can_be_taken_back(knocking
 
 def edit_spark(scene, cell, line):
     work = tables.table_work(scene.job, fresh(scene), "spark_main")
-    tables.edit(tables.Hand(scene.acting(round_=fresh(scene))), work, [cell], line)
+    tables.edit(tables.Editor(scene.acting(round_=fresh(scene))), work, [cell], line)
 
 
 def test_the_review_asks_about_spark_where_it_knocked_but_not_where_that_is_noise(knocking, scene, path):  # noqa: F811

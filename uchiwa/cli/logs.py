@@ -20,7 +20,7 @@ from uchiwa.cli.files import (
 )
 from uchiwa.cli.root import uchiwa
 from uchiwa.core.cars.car_file import CarFile
-from uchiwa.core.checks import Examined, examine
+from uchiwa.core.checks import ExaminedLog, examine
 from uchiwa.core.evidence.gather import bins_of, gather_samples
 from uchiwa.core.formulas.computed import SHIPPED, read_channels
 from uchiwa.core.formulas.evaluation import Scope
@@ -52,7 +52,7 @@ def log(
     if export_path:
         _export(recording, export_path)
     expected = read_calibration_file(calibration_path) if calibration_path else None
-    examined = Examined(recording, car, calibration=expected)
+    examined = ExaminedLog(recording, car, calibration=expected)
     found = examine(examined)
     rows = [
         {

@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from uchiwa.core.errors import BadInput
-from uchiwa.core.evidence.gathering import Gathered, Gathering, Statistic, axes_of, gathered
+from uchiwa.core.evidence.gathering import GatheredCells, Gathering, Statistic, axes_of, gathered
 from uchiwa.core.formulas.computed import Book
 from uchiwa.core.formulas.dimension import meaning
 from uchiwa.core.formulas.language import FormulaError, parse
@@ -43,8 +43,8 @@ class BinsWork:
     base: Calibration
     asked: Gathering
     rows: tuple[LogFile, ...]
-    first: Gathered
-    second: Gathered | None
+    first: GatheredCells
+    second: GatheredCells | None
     second_rows: tuple[LogFile, ...]
     second_words: str
     every: tuple[LogFile, ...]
@@ -149,7 +149,7 @@ def _unit(job: Job, base: Calibration, asked: Gathering) -> str:
 
 def _gathered(
     book: Book, running: tuple[Calibration, str], asked: Gathering, rows: list[LogFile], value: str
-) -> Gathered:
+) -> GatheredCells:
     """One gathering, remembered for as long as its logs are read as they were.
 
     Args:
@@ -214,7 +214,7 @@ def bins_for_cells(job: Job, round_: Round, table: Table) -> tuple[FloatArray, G
     return work.first.figure, work.asked
 
 
-def gathered_for(job: Job, round_: Round, asked: Gathering) -> tuple[Gathered, list[str], str]:
+def gathered_for(job: Job, round_: Round, asked: Gathering) -> tuple[GatheredCells, list[str], str]:
     """One gathering of a round, asked for without keeping it: what came of it, names of its logs, and the unit.
 
     Raises:

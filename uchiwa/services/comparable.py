@@ -21,7 +21,7 @@ _MOST_OF_SHELF = 60
 
 
 @dataclass(frozen=True, eq=False)
-class Side:
+class ComparedSide:
     """One of two that are compared.
 
     Attributes:
@@ -47,20 +47,20 @@ def choices(job: Job) -> list[tuple[str, str]]:
     return found + [(f"shelf:{entry.id}", f"the shelf: {entry.name[:60]}") for entry in known[:_MOST_OF_SHELF]]
 
 
-def side(job: Job, name: str) -> Side:
+def side(job: Job, name: str) -> ComparedSide:
     """One side by its name.
 
     Raises:
         BadInput: there is no such thing in this job.
     """
     if name == DRAFT:
-        return Side(name, "the draft", calibrations.content(drafts.current(job).calibration))
+        return ComparedSide(name, "the draft", calibrations.content(drafts.current(job).calibration))
     kind, _, written = name.partition(":")
     number, find = whole_number(written), _FINDERS.get(kind)
     found = find(job, number) if find is not None and number is not None else None
     if found is None:
         raise BadInput("there is no such calibration in this job", where=name[:40], advice="choose one from the lists")
-    return Side(name, *found)
+    return ComparedSide(name, *found)
 
 
 _Found = tuple[str, Calibration] | tuple[str, Calibration, tuple[str, ...]] | None

@@ -11,7 +11,7 @@ from uchiwa import __version__
 from uchiwa.core.checks.finding import Finding
 from uchiwa.core.errors import BadInput
 from uchiwa.core.review.concern import Concern
-from uchiwa.core.review.reviewed import Visited
+from uchiwa.core.review.reviewed import VisitedCells
 from uchiwa.core.tables.attribution import by_reason
 from uchiwa.core.tables.difference import TableDifference
 from uchiwa.services.mail.telling import tell_customer
@@ -34,7 +34,7 @@ class ChangedTable:
 
     change: TableDifference
     reasons: tuple[tuple[str, int], ...]
-    visited: Visited | None
+    visited: VisitedCells | None
 
 
 @dataclass(frozen=True, eq=False)

@@ -30,7 +30,7 @@ from uchiwa.core.tables.table import Calibration, Table
 from uchiwa.services.log_cache import bytes_of, from_logs
 from uchiwa.store import calibrations, channels, draft_pins, draft_steps, drafts, estimates, jobs, revisions, samples
 from uchiwa.store.acting import Acting
-from uchiwa.store.draft_steps import Told
+from uchiwa.store.draft_steps import StepAccount
 from uchiwa.store.models import Draft, Event, Job, LogFile, Round, StoredCalibration
 
 
@@ -227,7 +227,7 @@ def take(by: Acting, work: FuelWork, chosen: BoolArray | None) -> Event:
     running = revisions.running(by.job, by.round)
     inputs["base_revision"] = running.number if running is not None else 0
     sentence = difference(before, after).tables[0].sentence
-    return draft_steps.change(work.draft, by, after, Told(jobs.TAKE, sentence, inputs))
+    return draft_steps.change(work.draft, by, after, StepAccount(jobs.TAKE, sentence, inputs))
 
 
 def used_moments(job: Job, round_: Round, log: LogFile, time: FloatArray) -> BoolArray | None:

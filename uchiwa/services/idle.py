@@ -25,17 +25,17 @@ from uchiwa.core.proposals.warm_up.proposal import WarmUpProposal, warm_up_propo
 from uchiwa.core.tables.difference import same_axes
 from uchiwa.core.tables.table import Table
 from uchiwa.services.log_cache import from_logs
-from uchiwa.services.table_proposals import Asked, TableContext, TakenAs, Taking, context, kept, read_logs
+from uchiwa.services.table_proposals import PendingTake, SheetNeeds, StepOrigin, TableContext, context, kept, read_logs
 from uchiwa.store import channels, jobs
 from uchiwa.store.models import Car, Job, LogFile, Round
 
 NEEDED = idle_evidence.QUANTITIES | warm_evidence.QUANTITIES
-IDLE_AIR = Asked(idle_evidence.ROLE, NEEDED)
-WARM_UP = Asked(warm_evidence.ROLE, NEEDED)
-CLAMP = Asked(clamp_evidence.ROLE, clamp_evidence.QUANTITIES, other_axes=True)
-AS_IDLE = TakenAs("idle air", jobs.IDLE)
-AS_WARM_UP = TakenAs("warm-up", jobs.IDLE)
-AS_CLAMP = TakenAs("signal clamp", jobs.CLAMP)
+IDLE_AIR = SheetNeeds(idle_evidence.ROLE, NEEDED)
+WARM_UP = SheetNeeds(warm_evidence.ROLE, NEEDED)
+CLAMP = SheetNeeds(clamp_evidence.ROLE, clamp_evidence.QUANTITIES, other_axes=True)
+AS_IDLE = StepOrigin("idle air", jobs.IDLE)
+AS_WARM_UP = StepOrigin("warm-up", jobs.IDLE)
+AS_CLAMP = StepOrigin("signal clamp", jobs.CLAMP)
 _COOLANT = "coolant_temperature"
 
 
@@ -75,7 +75,7 @@ class ClampWork:
             return cells
         return np.ones(proposal.table.shape, dtype=np.bool_)
 
-    def taking(self, chosen: BoolArray | None) -> Taking:
+    def taking(self, chosen: BoolArray | None) -> PendingTake:
         """What taking the chosen cells, or all, comes to.
 
         Raises:
@@ -84,19 +84,19 @@ class ClampWork:
         drafted, proposal = self.context.drafted, self.proposal
         if same_axes(drafted, proposal.table):
             cells = self.to_take if chosen is None else self.to_take & chosen
-            return Taking(cells, drafted.with_grid(np.where(cells, proposal.after, drafted.grid)), AS_CLAMP)
+            return PendingTake(cells, drafted.with_grid(np.where(cells, proposal.after, drafted.grid)), AS_CLAMP)
         if chosen is not None and not chosen.all():
             raise BadInput(
                 "the breakpoints change as well, so that single cells cannot be taken",
                 advice="take the whole clamp, or keep the breakpoints as they are",
             )
-        return Taking(self.to_take, proposal.corrected, AS_CLAMP)
+        return PendingTake(self.to_take, proposal.corrected, AS_CLAMP)
 
 
-def tables_of(job: Job, round_: Round, asked: Asked) -> bool:
+def tables_of(job: Job, round_: Round, asked: SheetNeeds) -> bool:
     """Whether the calibration in the car has tables for a sheet."""
     try:
-        context(job, round_, Asked(asked.role, asked.needed, other_axes=True, logless=True))
+        context(job, round_, SheetNeeds(asked.role, asked.needed, other_axes=True, logless=True))
     except BadInput:
         return False
     return True

@@ -15,7 +15,7 @@ from uchiwa.core.briefs.acceptance import Verdict, blocking, judge
 from uchiwa.core.briefs.brief import Brief
 from uchiwa.core.briefs.coverage import dwell
 from uchiwa.core.cars.car_file import CarFile
-from uchiwa.core.checks import Examined, Finding, examine, own
+from uchiwa.core.checks import ExaminedLog, Finding, examine, own
 from uchiwa.core.checks.thresholds import Thresholds
 from uchiwa.core.errors import BadInput
 from uchiwa.core.logs.drives import Drive
@@ -221,7 +221,7 @@ class ImportContext:
         self.own_checks = own.loads(shop.own_checks)
         self.book = channels.book_of(shop.id)
         self.buses = shelf.buses(shop.id)
-        self._found: dict[int, tuple[Examined, list[Finding], list[Verdict], FloatArray | None]] = {}
+        self._found: dict[int, tuple[ExaminedLog, list[Finding], list[Verdict], FloatArray | None]] = {}
 
     @classmethod
     def of(cls, log: LogFile) -> ImportContext:
@@ -240,7 +240,7 @@ class ImportContext:
 
     def examine(self, log: LogFile, recording: Log) -> None:
         """Find drives and findings, and judge them by the brief."""
-        it = Examined(
+        it = ExaminedLog(
             recording, self.file, self.brief, self.calibration, self.revision, self.table, self.limits, self.book
         )
         found = examine(it, self.own_checks)

@@ -24,13 +24,13 @@ _on_disk: KeptResults | None = None
 Found = TypeVar("Found")
 
 
-class _Mine(local):
+class _PerThread(local):
     """Whether this thread has its turn."""
 
     working = False
 
 
-_mine = _Mine()
+_mine = _PerThread()
 
 
 def from_logs(

@@ -9,7 +9,7 @@ from uchiwa.core.cars.car_file import CarFile
 from uchiwa.core.errors import BadInput
 from uchiwa.core.proposals.chosen_cells import cells_mask
 from uchiwa.core.review.concern import Concern, outstanding
-from uchiwa.core.review.reviewed import Duty, ImageFit, Reviewed, Visited
+from uchiwa.core.review.reviewed import Duty, ImageFit, ReviewedDraft, VisitedCells
 from uchiwa.core.review.rules import review
 from uchiwa.core.tables.attribution import Step, by_hand
 from uchiwa.core.tables.difference import Difference, difference
@@ -39,7 +39,7 @@ class ReviewWork:
     base: Calibration
     content: Calibration
     change: Difference
-    reviewed: Reviewed
+    reviewed: ReviewedDraft
     concerns: tuple[Concern, ...]
     answers: dict[str, Answer]
     events: list[Event]
@@ -69,7 +69,7 @@ def image_fit(image: ControllerImage | None, content: Calibration) -> ImageFit |
     return ImageFit("", roundings)
 
 
-def _seen(job: Job, round_: Round, logs: list[LogFile], table: Table) -> Visited:
+def _seen(job: Job, round_: Round, logs: list[LogFile], table: Table) -> VisitedCells:
     """What the logs say of a table, without the knock that a person holds to be noise."""
     visited = visits(logs, table).visited
     noise = knock_decisions.noise_cells(job, round_, table.id)
@@ -112,7 +112,7 @@ def review_work(job: Job, round_: Round) -> ReviewWork:
     found = draft_steps.steps(job)
     steps = draft_steps.as_steps(found)
     seen = {table.table.id: _seen(job, round_, logs, table.table) for table in change.tables} if logs else {}
-    reviewed = Reviewed(
+    reviewed = ReviewedDraft(
         base,
         content,
         seen,

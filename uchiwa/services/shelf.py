@@ -15,12 +15,12 @@ from uchiwa.core.tables.interchange import calibration_json
 from uchiwa.core.tables.table import Calibration
 from uchiwa.store import calibrations, images, jobs, shelf
 from uchiwa.store.models import Job, Revision, ShelfEntry, User
-from uchiwa.store.shelf import About
+from uchiwa.store.shelf import EntryDescription
 
 LARGEST = 64 * 2**20
 
 
-def put_file(author: User, data: bytes, file_name: str, about: About) -> ShelfEntry:
+def put_file(author: User, data: bytes, file_name: str, about: EntryDescription) -> ShelfEntry:
     """Put a file on the shelf; what it is, is seen from what stands in it.
 
     Raises:
@@ -38,7 +38,7 @@ def put_file(author: User, data: bytes, file_name: str, about: About) -> ShelfEn
     )
 
 
-def put_revision(author: User, job: Job, revision: Revision, about: About) -> ShelfEntry:
+def put_revision(author: User, job: Job, revision: Revision, about: EntryDescription) -> ShelfEntry:
     """Put a frozen revision on the shelf, with how well its car ended.
 
     Raises:
@@ -58,7 +58,7 @@ def put_revision(author: User, job: Job, revision: Revision, about: About) -> Sh
 def put_car_file(author: User, job: Job, name: str) -> ShelfEntry:
     """Put a job's car file on the shelf."""
     origin = f"{job.car.title} of {job.car.customer.name}"
-    about = About(name.strip() or job.car.title, origin=origin, job_id=job.id)
+    about = EntryDescription(name.strip() or job.car.title, origin=origin, job_id=job.id)
     return shelf.put(author, ShelfKind.CAR, car_document(CarFile.loads(job.car.file)), "car.json", about)
 
 
@@ -73,7 +73,7 @@ def put_layout(author: User, job: Job, name: str) -> ShelfEntry:
         raise BadInput("this job has no controller image, and so no layout", advice="give it one first")
     layout = images.layout_from(image.layout)
     origin = f"{job.car.title} of {job.car.customer.name}"
-    about = About(name.strip() or layout.title, origin=origin, job_id=job.id)
+    about = EntryDescription(name.strip() or layout.title, origin=origin, job_id=job.id)
     return shelf.put(author, ShelfKind.LAYOUT, image.layout.encode(), f"{layout.id}.json", about)
 
 

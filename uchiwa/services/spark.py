@@ -17,20 +17,20 @@ from uchiwa.core.proposals.knock.proposal import KnockProposal, proposal_from
 from uchiwa.core.proposals.knock_limit.policy import ThresholdPolicy
 from uchiwa.core.proposals.knock_limit.proposal import ThresholdProposal, threshold_proposal
 from uchiwa.core.proposals.torque.policy import TorquePolicy
-from uchiwa.core.proposals.torque.proposal import Ran, TorqueProposal, torque_from
+from uchiwa.core.proposals.torque.proposal import PullConditions, TorqueProposal, torque_from
 from uchiwa.core.pulls.overlay import Overlay, PullView, overlay
 from uchiwa.core.pulls.pull import Pull
 from uchiwa.core.pulls.recognised import pulls_of
 from uchiwa.core.pulls.road import RoadLoad
 from uchiwa.core.tables.table import Table
 from uchiwa.services.log_cache import from_logs
-from uchiwa.services.table_proposals import Asked, TableContext, context, kept, read_logs
+from uchiwa.services.table_proposals import SheetNeeds, TableContext, context, kept, read_logs
 from uchiwa.store import (
     jobs,
     knock_decisions,
     pull_notes,
 )
-from uchiwa.store.knock_decisions import Decided
+from uchiwa.store.knock_decisions import ClusterDecision
 from uchiwa.store.models import Car, Job, LogFile, PullNote, Round
 
 NEEDED = frozenset({
@@ -39,8 +39,8 @@ NEEDED = frozenset({
     "spark_advance", *RETARDS, "knock_level", "knock_limit", "knock_count", "low_octane_flag", "marker",
     "intake_cam_advance", "exhaust_cam_advance", "wheel_torque", "wheel_power",
 })  # fmt: skip
-SPARK_TABLE = Asked("spark_advance", NEEDED, dyno=True)
-LIMIT_TABLE = Asked("knock_limit", NEEDED, dyno=True)
+SPARK_TABLE = SheetNeeds("spark_advance", NEEDED, dyno=True)
+LIMIT_TABLE = SheetNeeds("knock_limit", NEEDED, dyno=True)
 _EARLIER = 6
 
 
@@ -49,7 +49,7 @@ class KnockWork:
     """The knock sheet: its context, what people hold the clusters to be, and the proposal."""
 
     context: TableContext
-    decided: dict[int, Decided]
+    decided: dict[int, ClusterDecision]
     proposal: KnockProposal
 
     def holds(self, cluster: Cluster) -> Verdict:
@@ -58,7 +58,7 @@ class KnockWork:
         return told.verdict if told is not None else cluster.verdict
 
 
-def _judged(at: TableContext) -> tuple[Knock, tuple[Cluster, ...], dict[int, Decided]]:
+def _judged(at: TableContext) -> tuple[Knock, tuple[Cluster, ...], dict[int, ClusterDecision]]:
     if not at.on_table:
         axes = " and ".join(axis.title for axis in (at.table.x, at.table.y) if axis is not None)
         raise BadInput(f"no accepted log has {axes}, the axes of {at.table.title}", advice="record them")
@@ -83,7 +83,7 @@ def _shape(table: Table) -> tuple[object, ...]:
     return (table.id, table.grid.tobytes(), *((one.quantity, one.unit, one.breakpoints.tobytes()) for one in axes))
 
 
-def _by_decisions(decided: dict[int, Decided]) -> dict[str, tuple[int, ...]]:
+def _by_decisions(decided: dict[int, ClusterDecision]) -> dict[str, tuple[int, ...]]:
     return {
         "noise": tuple(number for number, one in decided.items() if one.verdict is Verdict.NOISE),
         "real": tuple(number for number, one in decided.items() if one.verdict is Verdict.REAL),
@@ -158,7 +158,7 @@ class TorqueWork:
     """The torque sheet: its context and the proposal."""
 
     context: TableContext
-    decided: dict[int, Decided]
+    decided: dict[int, ClusterDecision]
     proposal: TorqueProposal
 
 
@@ -186,7 +186,7 @@ def torque_work(job: Job, round_: Round, table_id: str | None = None) -> TorqueW
         "torque",
         at.rows,
         more,
-        lambda: torque_from(at.on_table, at.table, Ran(displacement, load, hidden), (knock, judged), policy),
+        lambda: torque_from(at.on_table, at.table, PullConditions(displacement, load, hidden), (knock, judged), policy),
     )
     return TorqueWork(at, decided, proposal)
 

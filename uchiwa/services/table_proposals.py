@@ -20,7 +20,7 @@ from uchiwa.core.tables.table import Calibration, Table
 from uchiwa.services.log_cache import from_logs
 from uchiwa.store import calibrations, draft_pins, draft_steps, drafts, jobs, revisions, samples
 from uchiwa.store.acting import Acting
-from uchiwa.store.draft_steps import Told
+from uchiwa.store.draft_steps import StepAccount
 from uchiwa.store.log_names import told_apart
 from uchiwa.store.models import Draft, Event, Job, LogFile, Round
 
@@ -120,7 +120,7 @@ class TableContext:
 
 
 @dataclass(frozen=True)
-class Asked:
+class SheetNeeds:
     """What a sheet works on: the role of its tables, the quantities it reads, and whether files of a dyno count.
 
     Attributes:
@@ -138,7 +138,7 @@ class Asked:
     logless: bool = False
 
 
-def context(job: Job, round_: Round, asked: Asked, table_id: str | None = None) -> TableContext:
+def context(job: Job, round_: Round, asked: SheetNeeds, table_id: str | None = None) -> TableContext:
     """What a sheet works on, with the table of its role.
 
     Raises:
@@ -168,7 +168,7 @@ def context(job: Job, round_: Round, asked: Asked, table_id: str | None = None) 
 
 
 @dataclass(frozen=True)
-class TakenAs:
+class StepOrigin:
     """What a step is in the history: what proposed it, in words, and the kind of event."""
 
     words: str
@@ -176,7 +176,7 @@ class TakenAs:
 
 
 @dataclass(frozen=True, eq=False)
-class Taking:
+class PendingTake:
     """What is about to be taken.
 
     Attributes:
@@ -187,10 +187,10 @@ class Taking:
 
     cells: BoolArray
     table: Table
-    taken_as: TakenAs
+    taken_as: StepOrigin
 
 
-def values_taken(at: TableContext, after: FloatArray, chosen: BoolArray | None, taken_as: TakenAs) -> Taking:
+def values_taken(at: TableContext, after: FloatArray, chosen: BoolArray | None, taken_as: StepOrigin) -> PendingTake:
     """A proposal's values, all or those of the chosen cells, in the table as it stands in the draft.
 
     Args:
@@ -198,10 +198,10 @@ def values_taken(at: TableContext, after: FloatArray, chosen: BoolArray | None, 
         chosen: the cells to take; None for all.
     """
     cells = at.waiting(after) if chosen is None else at.waiting(after) & chosen
-    return Taking(cells, at.drafted.with_grid(np.where(cells, after, at.drafted.grid)), taken_as)
+    return PendingTake(cells, at.drafted.with_grid(np.where(cells, after, at.drafted.grid)), taken_as)
 
 
-def take(by: Acting, at: TableContext, taking: Taking, inputs: dict[str, Any]) -> Event:
+def take(by: Acting, at: TableContext, taking: PendingTake, inputs: dict[str, Any]) -> Event:
     """Take a proposal, or its chosen cells, into the draft.
 
     Args:
@@ -227,4 +227,4 @@ def take(by: Acting, at: TableContext, taking: Taking, inputs: dict[str, Any]) -
     cells = counted(int(taking.cells.sum()), "cell")
     told = changed[0].sentence if changed else f"{taking.table.title}: {cells}, over other breakpoints"
     sentence = f"{told} (by {taking.taken_as.words})"
-    return draft_steps.change(at.draft, by, taken, Told(taking.taken_as.kind, sentence, inputs))
+    return draft_steps.change(at.draft, by, taken, StepAccount(taking.taken_as.kind, sentence, inputs))

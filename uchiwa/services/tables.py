@@ -15,7 +15,7 @@ from uchiwa.core.tables.editing.area import Area
 from uchiwa.core.tables.editing.breakpoints import rebroken
 from uchiwa.core.tables.editing.clipboard import Joining, pasted, read_numbers
 from uchiwa.core.tables.editing.expression import names_bins
-from uchiwa.core.tables.editing.line import Edited, edited, finished
+from uchiwa.core.tables.editing.line import EditResult, edited, finished
 from uchiwa.core.tables.table import Calibration, Table
 from uchiwa.services.bins import bins_for_cells
 from uchiwa.services.fuel import policy_of
@@ -99,7 +99,7 @@ def table_work(job: Job, round_: Round, table_id: str | None) -> TableWork:
 
 
 @dataclass(frozen=True)
-class Hand:
+class Editor:
     """Who edits, and in which units."""
 
     by: Acting
@@ -125,14 +125,14 @@ def _after(work: TableWork, content: Calibration) -> TableWork:
     return replace(work, content=content, table=content.table(work.table.id))
 
 
-def _keep(hand: Hand, work: TableWork, after: Edited, inputs: dict[str, object]) -> Done:
+def _keep(hand: Editor, work: TableWork, after: EditResult, inputs: dict[str, object]) -> Done:
     content = work.content.with_table(after.table)
     told = {"table": work.table.id, "cells": int(after.changed.sum())} | inputs
     event = draft_steps.edit(work.draft, hand.by, content, after.sentence, told)
     return Done(event, _after(work, content))
 
 
-def edit(hand: Hand, work: TableWork, cells: Cells, line: str) -> Done:
+def edit(hand: Editor, work: TableWork, cells: Cells, line: str) -> Done:
     """Apply a cell line to cells of the draft.
 
     Raises:
@@ -150,7 +150,7 @@ def edit(hand: Hand, work: TableWork, cells: Cells, line: str) -> Done:
     return _keep(hand, work, after, inputs | {"bins": asked.model_dump(mode="json")})
 
 
-def paste(hand: Hand, work: TableWork, cells: Cells, text: str, joining: Joining) -> Done:
+def paste(hand: Editor, work: TableWork, cells: Cells, text: str, joining: Joining) -> Done:
     """Paste tab-separated text into the draft; `chosen` says where it went.
 
     Raises:
@@ -168,7 +168,7 @@ def paste(hand: Hand, work: TableWork, cells: Cells, text: str, joining: Joining
     return replace(done, chosen=where.chosen)
 
 
-def undo(hand: Hand, work: TableWork) -> Done:
+def undo(hand: Editor, work: TableWork) -> Done:
     """Put back the last step; `after` is the table as it is then.
 
     Raises:
@@ -179,7 +179,7 @@ def undo(hand: Hand, work: TableWork) -> Done:
     return _swapped(draft_steps.undo(hand.by), hand.by.job, work)
 
 
-def redo(hand: Hand, work: TableWork) -> Done:
+def redo(hand: Editor, work: TableWork) -> Done:
     """Do the last undone step again.
 
     Raises:

@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 
 from uchiwa.core.cars.car_file import CarFile
 from uchiwa.core.errors import BadInput
-from uchiwa.core.shelf.carrying import Carried, Changes, changed, onto
+from uchiwa.core.shelf.carrying import CarriedStep, Changes, changed, onto
 from uchiwa.core.shelf.contents import ShelfKind, read_content
 from uchiwa.core.tables.image.content import read_calibration, write_calibration
 from uchiwa.core.tables.image.files import read_image
@@ -53,7 +53,7 @@ class CarOffered:
 
 
 @dataclass(frozen=True, eq=False)
-class Start:
+class StartingPoint:
     """What a car starts with.
 
     Attributes:
@@ -71,7 +71,7 @@ class Start:
     layout_entry: ShelfEntry | None
     first: Calibration
     origin: str
-    steps: tuple[Carried, ...]
+    steps: tuple[CarriedStep, ...]
     notes: tuple[str, ...]
     car_file: CarFile | None
 
@@ -86,7 +86,7 @@ class Start:
         return self.steps[-1].content if self.steps else self.first
 
 
-def start_of(author: User, offered: CarOffered) -> Start:
+def start_of(author: User, offered: CarOffered) -> StartingPoint:
     """What a car would start with; nothing is kept. Call within a transaction.
 
     Raises:
@@ -95,7 +95,7 @@ def start_of(author: User, offered: CarOffered) -> Start:
     own, layout, entry = _own(author, offered)
     chosen = _entry(author, offered.start_id, ShelfKind.CALIBRATION)
     map_ = shelf.content(chosen).read if chosen is not None else None
-    steps: list[Carried] = []
+    steps: list[CarriedStep] = []
     notes: tuple[str, ...] = ()
     if isinstance(map_, Calibration) and chosen is not None:
         if own is None:
@@ -112,7 +112,7 @@ def start_of(author: User, offered: CarOffered) -> Start:
     steps += changed(steps[-1].content if steps else first, offered.changes)
     if layout and steps:
         _must_go_into(layout, offered, steps[-1].content)
-    return Start(own, layout, entry, first, origin, tuple(steps), notes, _car_file(author, offered))
+    return StartingPoint(own, layout, entry, first, origin, tuple(steps), notes, _car_file(author, offered))
 
 
 def _must_go_into(layout: str, offered: CarOffered, content: Calibration) -> None:
@@ -191,7 +191,7 @@ def take_on(author: User, offered: CarOffered) -> Job:
         return job
 
 
-def _keep(author: User, offered: CarOffered, start: Start) -> Job:
+def _keep(author: User, offered: CarOffered, start: StartingPoint) -> Job:
     file = start.car_file
     if file is not None:
         told = jobs.car_of(start.content).model_dump(exclude_defaults=True, mode="json")

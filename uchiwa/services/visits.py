@@ -15,7 +15,7 @@ from uchiwa.core.knock.retard import RETARDS, total_retard
 from uchiwa.core.logs.log import FloatArray
 from uchiwa.core.logs.timebase import on_one_base
 from uchiwa.core.review.duty import expected_duty
-from uchiwa.core.review.reviewed import Duty, Visited
+from uchiwa.core.review.reviewed import Duty, VisitedCells
 from uchiwa.core.tables.table import Calibration, Table
 from uchiwa.core.viewing.operating import moments_in
 from uchiwa.services.log_cache import from_logs
@@ -38,7 +38,7 @@ class Visits:
         trail: operating points along the longest log, in the units of the axes; shape (points, 2), or none.
     """
 
-    visited: Visited
+    visited: VisitedCells
     trail: FloatArray
 
 
@@ -77,7 +77,7 @@ def _read(logs: tuple[LogFile, ...], table: Table) -> Visits:
             longest = float(time[-1] - time[0])
             at = np.linspace(0, time.size - 1, min(TRAIL, time.size)).astype(int)
             trail = np.column_stack([x[at], y[at]])
-    return Visits(Visited(seconds, retard, logged), trail[np.isfinite(trail).all(axis=1)])
+    return Visits(VisitedCells(seconds, retard, logged), trail[np.isfinite(trail).all(axis=1)])
 
 
 def moments(

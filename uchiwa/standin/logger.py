@@ -18,7 +18,7 @@ AFR = "AFR"
 
 
 @dataclass(frozen=True)
-class Written:
+class WrittenChannel:
     """How a logger writes a quantity: its name for it, the unit, and the digits after the point."""
 
     name: str
@@ -38,7 +38,7 @@ class Logger:
     """
 
     dialect: Dialect
-    names: dict[str, Written]
+    names: dict[str, WrittenChannel]
     limit: int | None = None
     every: int = 1
     words: MappingProxyType[str, dict[float, str]] = field(default_factory=lambda: MappingProxyType({}))
@@ -91,25 +91,27 @@ _PLAIN = (
     ("knock_level", "Knock level", 3), ("knock_limit", "Knock limit", 3), ("knock_count", "Knock count", 0),
 )  # fmt: skip
 
-PIKE_LOGGER = Logger(Dialect(), {one: Written(name, QUANTITIES[one].unit, decimals) for one, name, decimals in _PLAIN})
+PIKE_LOGGER = Logger(
+    Dialect(), {one: WrittenChannel(name, QUANTITIES[one].unit, decimals) for one, name, decimals in _PLAIN}
+)
 
 TERN_LOGGER = Logger(
     Dialect(delimiter=";", comma=True, newline="\r\n", encoding="latin-1", units="row", time="clock", starts=76_840.0,
             preamble=("Dash recorder export", "Car;Larkspur Tern")),
     {
-        "engine_speed": Written("Eng RPM", "1/min", 0), "vehicle_speed": Written("Veh Spd", "km/h", 1),
-        "throttle_position": Written("Throttle Pos", "%", 1), "airflow": Written("MAF", "kg/h", 1),
-        "airflow_frequency": Written("MAF Freq", "Hz", 0), "manifold_pressure": Written("MAP", "bar", 4),
-        "barometric_pressure": Written("Baro", "mbar", 0), "coolant_temperature": Written("ECT", "°C", 0),
-        "intake_air_temperature": Written("IAT", "°C", 1), "lambda_target": Written("Commanded Lambda", "", 3),
-        "short_term_trim": Written("STFT B1", "%", 2), "short_term_trim_2": Written("STFT B2", "%", 2),
-        "long_term_trim": Written("LTFT B1", "%", 2), "long_term_trim_2": Written("LTFT B2", "%", 2),
-        "loop_state": Written("Loop Status", "", 0), "injector_pulse": Written("Inj PW", "ms", 3),
-        "injector_duty": Written("Inj Duty", "%", 1), "spark_advance": Written("Spark Adv", "°", 1),
-        "knock_retard": Written("Knock Retard", "°", 1), "battery_voltage": Written("Batt Volts", "V", 2),
-        "fuel_pressure": Written("Fuel Press", "bar", 2),
-        "overrun_cut_active": Written("Decel Fuel Cut", "", 0), "after_start_active": Written("After start", "", 0),
-        "gear": Written("Gear", "", 0),
+        "engine_speed": WrittenChannel("Eng RPM", "1/min", 0), "vehicle_speed": WrittenChannel("Veh Spd", "km/h", 1),
+        "throttle_position": WrittenChannel("Throttle Pos", "%", 1), "airflow": WrittenChannel("MAF", "kg/h", 1),
+        "airflow_frequency": WrittenChannel("MAF Freq", "Hz", 0), "manifold_pressure": WrittenChannel("MAP", "bar", 4),
+        "barometric_pressure": WrittenChannel("Baro", "mbar", 0), "coolant_temperature": WrittenChannel("ECT", "°C", 0),
+        "intake_air_temperature": WrittenChannel("IAT", "°C", 1), "lambda_target": WrittenChannel("Commanded Lambda", "", 3),
+        "short_term_trim": WrittenChannel("STFT B1", "%", 2), "short_term_trim_2": WrittenChannel("STFT B2", "%", 2),
+        "long_term_trim": WrittenChannel("LTFT B1", "%", 2), "long_term_trim_2": WrittenChannel("LTFT B2", "%", 2),
+        "loop_state": WrittenChannel("Loop Status", "", 0), "injector_pulse": WrittenChannel("Inj PW", "ms", 3),
+        "injector_duty": WrittenChannel("Inj Duty", "%", 1), "spark_advance": WrittenChannel("Spark Adv", "°", 1),
+        "knock_retard": WrittenChannel("Knock Retard", "°", 1), "battery_voltage": WrittenChannel("Batt Volts", "V", 2),
+        "fuel_pressure": WrittenChannel("Fuel Press", "bar", 2),
+        "overrun_cut_active": WrittenChannel("Decel Fuel Cut", "", 0), "after_start_active": WrittenChannel("After start", "", 0),
+        "gear": WrittenChannel("Gear", "", 0),
     },
     every=2,
     words=MappingProxyType({"loop_state": {0.0: "OL", 1.0: "CL"}, "overrun_cut_active": {0.0: "Off", 1.0: "On"}}),
@@ -118,17 +120,17 @@ TERN_LOGGER = Logger(
 WREN_LOGGER = Logger(
     Dialect(delimiter="\t", units="parentheses", time="ms", encoding="utf-16"),
     {
-        "engine_speed": Written("RPM", "rpm", 0), "manifold_pressure": Written("MAP", "psi", 3),
-        "barometric_pressure": Written("Baro", "inHg", 2), "throttle_position": Written("TPS", "%", 1),
-        "lambda_measured": Written("AFR", AFR, 3), "lambda_target": Written("AFR Target", AFR, 3),
-        "ethanol_content": Written("Ethanol", "%", 1), "coolant_temperature": Written("CLT", "°F", 0),
-        "intake_air_temperature": Written("IAT", "°F", 0), "short_term_trim": Written("STFT", "%", 2),
-        "long_term_trim": Written("LTFT", "%", 2), "loop_state": Written("Closed loop", "", 0),
-        "injector_duty": Written("Inj DC", "%", 1), "spark_advance": Written("Timing", "deg", 1),
-        "knock_retard": Written("KR", "deg", 1), "vehicle_speed": Written("Speed", "mph", 1),
-        "injector_pulse": Written("Pulse Width", "ms", 3), "battery_voltage": Written("VBatt", "V", 2),
-        "fuel_pressure": Written("Fuel pressure", "psi", 1), "gear": Written("Gear", "", 0),
-        "overrun_cut_active": Written("Fuel cut", "", 0), "after_start_active": Written("Afterstart", "", 0),
+        "engine_speed": WrittenChannel("RPM", "rpm", 0), "manifold_pressure": WrittenChannel("MAP", "psi", 3),
+        "barometric_pressure": WrittenChannel("Baro", "inHg", 2), "throttle_position": WrittenChannel("TPS", "%", 1),
+        "lambda_measured": WrittenChannel("AFR", AFR, 3), "lambda_target": WrittenChannel("AFR Target", AFR, 3),
+        "ethanol_content": WrittenChannel("Ethanol", "%", 1), "coolant_temperature": WrittenChannel("CLT", "°F", 0),
+        "intake_air_temperature": WrittenChannel("IAT", "°F", 0), "short_term_trim": WrittenChannel("STFT", "%", 2),
+        "long_term_trim": WrittenChannel("LTFT", "%", 2), "loop_state": WrittenChannel("Closed loop", "", 0),
+        "injector_duty": WrittenChannel("Inj DC", "%", 1), "spark_advance": WrittenChannel("Timing", "deg", 1),
+        "knock_retard": WrittenChannel("KR", "deg", 1), "vehicle_speed": WrittenChannel("Speed", "mph", 1),
+        "injector_pulse": WrittenChannel("Pulse Width", "ms", 3), "battery_voltage": WrittenChannel("VBatt", "V", 2),
+        "fuel_pressure": WrittenChannel("Fuel pressure", "psi", 1), "gear": WrittenChannel("Gear", "", 0),
+        "overrun_cut_active": WrittenChannel("Fuel cut", "", 0), "after_start_active": WrittenChannel("Afterstart", "", 0),
     },
     limit=14,
     words=MappingProxyType({"loop_state": {0.0: "Open", 1.0: "Closed"}}),

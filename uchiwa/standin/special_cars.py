@@ -9,7 +9,7 @@ import numpy as np
 from uchiwa.core.quantities.catalogue import QUANTITIES
 from uchiwa.core.tables.table import Axis, Calibration, Table, frozen
 from uchiwa.standin.cars import CARS, StandInCar, calibrated, tern_base
-from uchiwa.standin.logger import Logger, Written
+from uchiwa.standin.logger import Logger, WrittenChannel
 
 _COOLANT = (-20.0, 0.0, 10.0, 20.0, 30.0, 40.0, 50.0, 60.0, 70.0, 80.0, 95.0)
 _AIR = (4.4, 3.4, 2.8, 2.5, 2.3, 2.2, 2.1, 2.05, 2.0, 2.0, 2.0)
@@ -18,12 +18,12 @@ _COLD = (-0.08, -0.06, -0.05, -0.04, -0.03, -0.02, -0.01, 0.0, 0.0, 0.0, 0.0)
 _IN_GEAR = 0.1
 
 
-def _with(logger: Logger, more: dict[str, Written]) -> Logger:
+def _with(logger: Logger, more: dict[str, WrittenChannel]) -> Logger:
     return replace(logger, names=logger.names | more)
 
 
-def _written(quantity: str, name: str, decimals: int) -> Written:
-    return Written(name, QUANTITIES[quantity].unit, decimals)
+def _written(quantity: str, name: str, decimals: int) -> WrittenChannel:
+    return WrittenChannel(name, QUANTITIES[quantity].unit, decimals)
 
 
 def automatic_base() -> Calibration:
@@ -61,7 +61,7 @@ def automatic() -> StandInCar:
             "target_idle_speed": _written("target_idle_speed", "Target idle speed", 0),
             "idle_airflow_target": _written("idle_airflow_target", "Desired idle airflow", 2),
             "idle_actuator_position": _written("idle_actuator_position", "Idle valve", 1),
-            "in_gear": Written("In gear", "", 0),
+            "in_gear": WrittenChannel("In gear", "", 0),
         }),
     )  # fmt: skip
 
@@ -107,7 +107,7 @@ def supercharged() -> StandInCar:
         meter_quantity="airflow_voltage", meter_noise=0.006, blown_once_clamped=True,
         truth=replace(tern.truth, blower=True, wastegate_boost=45.0),
         file=tern.file.model_copy(update={"meter": "voltage", "aspiration": "supercharger"}),
-        logger=_with(tern.logger, {"airflow_voltage": Written("MAF Volts", "V", 3)}),
+        logger=_with(tern.logger, {"airflow_voltage": WrittenChannel("MAF Volts", "V", 3)}),
     )  # fmt: skip
 
 

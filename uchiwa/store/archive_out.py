@@ -69,7 +69,7 @@ def _described(job: Job, archive: zipfile.ZipFile) -> dict[str, Any]:
     )
     car = Car.get_by_id(job.car_id)
     uploaded = list(_uploaded(job))
-    beside = _Beside.of([log.id for log in uploaded])
+    beside = _LogRemarks.of([log.id for log in uploaded])
     return {
         "format": form.FORMAT,
         "customer": Customer.get_by_id(car.customer_id).name,
@@ -195,14 +195,14 @@ def _uploaded(job: Job) -> Iterable[LogFile]:
 
 
 @dataclass(frozen=True)
-class _Beside:
+class _LogRemarks:
     """What people have noted beside logs, by the logs' ids; in two queries for any number of them."""
 
     notes: dict[int, list[LogNote]]
     pulls: dict[int, list[PullNote]]
 
     @classmethod
-    def of(cls, ids: list[int]) -> _Beside:
+    def of(cls, ids: list[int]) -> _LogRemarks:
         """Read it."""
         found = cls({}, {})
         for note in LogNote.select().where(LogNote.log.in_(ids)).order_by(LogNote.id):
@@ -212,7 +212,7 @@ class _Beside:
         return found
 
 
-def _log(log: LogFile, at: int, names: _Names, beside: _Beside, archive: zipfile.ZipFile) -> dict[str, Any]:
+def _log(log: LogFile, at: int, names: _Names, beside: _LogRemarks, archive: zipfile.ZipFile) -> dict[str, Any]:
     name = str(log.name).split(", 1 of ")[0]
     path = f"logs/{at:03}-{_safe(name)}"
     with archive.open(path, "w", force_zip64=True) as file:

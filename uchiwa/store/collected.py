@@ -61,7 +61,7 @@ def drive_words(log: LogFile) -> str | Sentence:
 
 
 @dataclass(frozen=True, eq=False)
-class Collected:
+class CollectedLogs:
     """A round's logs seen against its brief.
 
     Attributes:
@@ -81,7 +81,7 @@ class Collected:
     replaced: frozenset[int] = frozenset()
 
 
-def collected(job: Job, round_: Round) -> Collected:
+def collected(job: Job, round_: Round) -> CollectedLogs:
     """Read it, in a handful of queries for any number of logs."""
     brief = briefs.of_round(round_)
     logs = list(LogFile.select().where(LogFile.round == round_, LogFile.state != RECEIVING).order_by(LogFile.id))
@@ -97,7 +97,7 @@ def collected(job: Job, round_: Round) -> Collected:
         and all(newest.get(verdict.kind, 0) > number for verdict in own)
     )
     table = briefs.table_under_work(job, round_)
-    return Collected(brief, logs, findings.of_logs(ready), items, _coverage(brief, table, ready), replaced)
+    return CollectedLogs(brief, logs, findings.of_logs(ready), items, _coverage(brief, table, ready), replaced)
 
 
 def _coverage(brief: Brief | None, table: Table | None, ready: list[LogFile]) -> Coverage | None:

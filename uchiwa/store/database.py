@@ -47,7 +47,7 @@ class Pool(PooledMySQLDatabase, DescribedDatabase):
 
     def __init__(self) -> None:
         super().__init__(None)  # type: ignore[no-untyped-call]
-        self.mine = _Mine()
+        self.mine = _PerThread()
         self.clustered = False
 
     def _connect(self) -> Any:
@@ -112,7 +112,7 @@ class Pool(PooledMySQLDatabase, DescribedDatabase):
         return super().execute_sql(sql, params, **more)  # type: ignore[no-untyped-call]
 
 
-class _Mine(threading.local):
+class _PerThread(threading.local):
     """What a thread's run has done so far."""
 
     wrote = False

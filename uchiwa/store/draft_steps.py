@@ -22,7 +22,7 @@ class CannotPutBackError(RuntimeError):
 
 
 @dataclass(frozen=True)
-class Told:
+class StepAccount:
     """What the history tells of a step.
 
     Attributes:
@@ -36,7 +36,7 @@ class Told:
     inputs: dict[str, Any]
 
 
-def change(draft: Draft, by: Acting, calibration: Calibration, told: Told) -> Event:
+def change(draft: Draft, by: Acting, calibration: Calibration, told: StepAccount) -> Event:
     """Put another content into the draft: a proposal that is taken, an edit, a setup.
 
     Args:
@@ -73,7 +73,7 @@ def edit(draft: Draft, by: Acting, calibration: Calibration, sentence: str, inpu
     """
     why = " ".join(by.why.split())[:200]
     told = f"{sentence} ({why})" if why else sentence
-    return change(draft, by, calibration, Told(jobs.EDIT, told, inputs | {"reason": why}))
+    return change(draft, by, calibration, StepAccount(jobs.EDIT, told, inputs | {"reason": why}))
 
 
 def steps(job: Job) -> list[Event]:

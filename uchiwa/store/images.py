@@ -8,7 +8,7 @@ from functools import lru_cache
 
 import zstandard
 
-from uchiwa.core.tables.image.content import Written, read_calibration, write_calibration
+from uchiwa.core.tables.image.content import WrittenImage, read_calibration, write_calibration
 from uchiwa.core.tables.image.files import ImageFormat, image_format, read_image, write_image
 from uchiwa.core.tables.image.layout import Layout
 from uchiwa.core.tables.image.layout_json import loads
@@ -71,7 +71,7 @@ def drop(job: Job, author: User) -> None:
         events.record(job, "image", "Controller image dropped", author=author)
 
 
-def written(image: ControllerImage, calibration: Calibration) -> Written:
+def written(image: ControllerImage, calibration: Calibration) -> WrittenImage:
     """A calibration in the image of its job's controller.
 
     Raises:

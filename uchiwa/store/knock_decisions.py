@@ -14,7 +14,7 @@ _SAME = 0.5
 
 
 @dataclass(frozen=True)
-class Decided:
+class ClusterDecision:
     """A decision as a cluster meets it; `here` tells whether it was made in the round at hand."""
 
     verdict: Verdict
@@ -24,7 +24,7 @@ class Decided:
     here: bool
 
 
-def of(job: Job, round_: Round, table_id: str, clusters: tuple[Cluster, ...]) -> dict[int, Decided]:
+def of(job: Job, round_: Round, table_id: str, clusters: tuple[Cluster, ...]) -> dict[int, ClusterDecision]:
     """Decisions by the number of the cluster they hold for: the newest whose cells are at least half the same."""
     query = (
         KnockDecision.select(KnockDecision, User, Round)
@@ -35,14 +35,14 @@ def of(job: Job, round_: Round, table_id: str, clusters: tuple[Cluster, ...]) ->
         .order_by(KnockDecision.id.desc())
     )
     kept = [(decision, {tuple(cell) for cell in json.loads(decision.cells)}) for decision in query]
-    found: dict[int, Decided] = {}
+    found: dict[int, ClusterDecision] = {}
     for cluster in clusters:
         mine = set(cluster.cells)
         for one, cells in kept:
             if len(mine & cells) >= _SAME * len(mine | cells):
                 if one.verdict != Verdict.UNSURE:
                     here = one.round_id == round_.id
-                    found[cluster.number] = Decided(
+                    found[cluster.number] = ClusterDecision(
                         Verdict(one.verdict), one.reason, one.author.name, one.round.number, here
                     )
                 break

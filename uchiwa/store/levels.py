@@ -11,7 +11,7 @@ import zstandard
 from peewee import Case, PeeweeException
 
 from uchiwa.core.logs.log import FloatArray
-from uchiwa.core.viewing.pyramid import Level, Sums, pyramid_of
+from uchiwa.core.viewing.pyramid import BlockSums, Level, pyramid_of
 from uchiwa.store import samples
 from uchiwa.store.database import database, run_again, unit_of_work
 from uchiwa.store.log_states import READY
@@ -22,16 +22,16 @@ _BLOCKS_A_STATEMENT = 250_000  # some megabytes
 _LOCK = "uchiwa-levels"
 
 
-def pack_sums(sums: Sums) -> bytes:
+def pack_sums(sums: BlockSums) -> bytes:
     """Sums as bytes."""
     data = sums.total.astype("<f8").tobytes() + sums.known.astype("<i8").tobytes()
     return zstandard.ZstdCompressor(level=1).compress(data)
 
 
-def unpack_sums(data: bytes, blocks: int) -> Sums:
+def unpack_sums(data: bytes, blocks: int) -> BlockSums:
     """What `pack_sums` packed."""
     raw = samples.decompress(data, 16 * blocks)
-    return Sums(np.frombuffer(raw, "<f8", blocks), np.frombuffer(raw, "<i8", blocks, 8 * blocks))
+    return BlockSums(np.frombuffer(raw, "<f8", blocks), np.frombuffer(raw, "<i8", blocks, 8 * blocks))
 
 
 def unpack_level(data: bytes, block: int, blocks: int) -> Level:

@@ -18,7 +18,7 @@ SILENT_MS = 1500
 
 
 @dataclass(frozen=True, eq=False)
-class Offered:
+class OfferedOverlay:
     """An overlay as it is offered.
 
     Attributes:
@@ -36,24 +36,26 @@ class Offered:
     acknowledged: bool
 
 
-def newest(session_id: int) -> Offered | None:
+def newest(session_id: int) -> OfferedOverlay | None:
     """The last one that was made."""
     query = LiveOverlay.select().where(LiveOverlay.session == session_id).order_by(LiveOverlay.number.desc())
     row = first(query)
     return None if row is None else _offered(row)
 
 
-def _offered(row: LiveOverlay) -> Offered:
-    return Offered(row.number, row.base, row.table, np.array(json.loads(row.factors)), row.acknowledged_ms is not None)
+def _offered(row: LiveOverlay) -> OfferedOverlay:
+    return OfferedOverlay(
+        row.number, row.base, row.table, np.array(json.loads(row.factors)), row.acknowledged_ms is not None
+    )
 
 
-def numbered(session_id: int, number: int) -> Offered | None:
+def numbered(session_id: int, number: int) -> OfferedOverlay | None:
     """The one of this number."""
     row = first(LiveOverlay.select().where(LiveOverlay.session == session_id, LiveOverlay.number == number))
     return None if row is None else _offered(row)
 
 
-def driven(session: LiveSession) -> Offered | None:
+def driven(session: LiveSession) -> OfferedOverlay | None:
     """The one that the car drives by; None if it goes by its own calibration."""
     return numbered(session.id, session.acknowledged) if session.acknowledged else None
 

@@ -81,7 +81,7 @@ def keep_limits(session: LiveSession, document: str) -> None:
 
 
 @dataclass(frozen=True)
-class Standing:
+class SessionState:
     """How a session stands, as everybody who follows it asks a few times a second.
 
     Attributes:
@@ -114,7 +114,7 @@ class Standing:
 
 
 @dataclass(frozen=True)
-class News:
+class SessionNews:
     """How a session stands, and what else is new of it.
 
     Attributes:
@@ -122,7 +122,7 @@ class News:
         analysis, limits: the documents, if one of them has changed; None if not.
     """
 
-    standing: Standing
+    standing: SessionState
     analysis: str | None = None
     limits: str | None = None
 
@@ -139,13 +139,13 @@ _FLAGS = (2, 6, 7)
 UNKNOWN = (-1, -1)
 
 
-def standing(session_id: int) -> Standing | None:
+def standing(session_id: int) -> SessionState | None:
     """How a session stands; None if it is gone."""
     found = _news("NULL", [], [session_id]).get(session_id)
     return found.standing if found is not None else None
 
 
-def news_of(known: Mapping[int, tuple[int, int]]) -> dict[int, News]:
+def news_of(known: Mapping[int, tuple[int, int]]) -> dict[int, SessionNews]:
     """What is new of several sessions, in one query; those that are gone are left out.
 
     Args:
@@ -158,13 +158,15 @@ def news_of(known: Mapping[int, tuple[int, int]]) -> dict[int, News]:
     return _news(documents, numbers, list(known))
 
 
-def _news(documents_sql: str, numbers: list[int], session_ids: list[int]) -> dict[int, News]:
+def _news(documents_sql: str, numbers: list[int], session_ids: list[int]) -> dict[int, SessionNews]:
     statement = _STANDING.format(documents=documents_sql, ids=", ".join(["%s"] * len(session_ids)))
-    found: dict[int, News] = {}
+    found: dict[int, SessionNews] = {}
     for row, documents in database.execute_sql(statement, [*numbers, *session_ids]).fetchall():
         session_id, *of_it = json.loads(row)
         values: list[Any] = [bool(one) if place in _FLAGS else one for place, one in enumerate(of_it)]
-        found[session_id] = News(Standing(*values), *(json.loads(documents) if documents is not None else ()))
+        found[session_id] = SessionNews(
+            SessionState(*values), *(json.loads(documents) if documents is not None else ())
+        )
     return found
 
 

@@ -18,7 +18,7 @@ LATEST = 50
 
 
 @dataclass(frozen=True)
-class Waiting:
+class Backlog:
     """Something that waits for a worker: how many there are, and since when the oldest of them."""
 
     number: int
@@ -30,29 +30,29 @@ class Waiting:
         return max(0.0, (now() - self.since).total_seconds()) if self.since is not None else 0.0
 
 
-def waiting_logs() -> Waiting:
+def waiting_logs() -> Backlog:
     """Logs that wait to be imported, or are being imported."""
     query = LogFile.select(fn.COUNT(LogFile.id), fn.MIN(LogFile.uploaded_at)).where(
         LogFile.source.is_null(), LogFile.state.in_((log_states.STORED, log_states.IMPORTING))
     )
     ((number, since),) = rows(query)
-    return Waiting(int(number), since)
+    return Backlog(int(number), since)
 
 
-def waiting_rounds() -> Waiting:
+def waiting_rounds() -> Backlog:
     """Rounds of which it is still to be told what their logs show."""
     query = Round.select(fn.COUNT(Round.id), fn.MIN(Round.untold_since)).where(Round.untold_since.is_null(False))
     ((number, since),) = rows(query)
-    return Waiting(int(number), since)
+    return Backlog(int(number), since)
 
 
-def waiting_mails() -> Waiting:
+def waiting_mails() -> Backlog:
     """Mails that are due."""
     query = Mail.select(fn.COUNT(Mail.id), fn.MIN(Mail.due_at)).where(
         Mail.state.in_((mails.WAITING, mails.SENDING)), Mail.due_at <= now()
     )
     ((number, since),) = rows(query)
-    return Waiting(int(number), since)
+    return Backlog(int(number), since)
 
 
 def logs_by_state() -> dict[str, int]:

@@ -55,7 +55,7 @@ _SHOWN = (
 
 
 @dataclass(frozen=True)
-class Wanted:
+class JobFilter:
     """Which jobs of a shop are wanted.
 
     Attributes:
@@ -75,13 +75,13 @@ class Wanted:
     skip: int = 0
 
 
-def queue(shop_id: int, *several: Wanted) -> list[QueueEntry]:
+def queue(shop_id: int, *several: JobFilter) -> list[QueueEntry]:
     """Jobs of a shop with where they stand, longest waiting first; each of several wishes costs one query, all else is shared."""
-    found = [job for wanted in several or (Wanted(),) for job in _jobs(shop_id, wanted)]
+    found = [job for wanted in several or (JobFilter(),) for job in _jobs(shop_id, wanted)]
     return _entries(found)
 
 
-def _jobs(shop_id: int, wanted: Wanted) -> list[Job]:
+def _jobs(shop_id: int, wanted: JobFilter) -> list[Job]:
     query = Job.select(*_SHOWN).join(Car).join(Customer)
     query = query.switch(Job).join(User, JOIN.LEFT_OUTER, on=Job.tuner).where(Job.shop == shop_id)
     if wanted.closed is not None:

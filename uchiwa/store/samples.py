@@ -67,14 +67,14 @@ def _decimals(values: FloatArray) -> tuple[int, IntArray32] | None:
     return None
 
 
-class _Mine(local):
+class _PerThread(local):
     """A decompressor for each thread: making one takes as long as unpacking a small part."""
 
     def __init__(self) -> None:
         self.decompressor = zstandard.ZstdDecompressor()
 
 
-_mine = _Mine()
+_mine = _PerThread()
 
 
 def decompress(packed: bytes | memoryview, size: int) -> bytes:

@@ -17,7 +17,7 @@ from uchiwa.core.cars.temporary_setups import (
 from uchiwa.core.errors import BadInput
 from uchiwa.store import calibrations, draft_steps, drafts
 from uchiwa.store.acting import Acting
-from uchiwa.store.draft_steps import Told
+from uchiwa.store.draft_steps import StepAccount
 from uchiwa.store.locks import lock_shop
 from uchiwa.store.models import Job, Shop
 
@@ -83,7 +83,7 @@ def activate(by: Acting, setup: Setup) -> Active:
     after, found = switch(before, setup)
     data = as_data(found)
     sentence = f"Temporary setup “{setup.name}”: {len(found.switched)} settings switched"
-    draft_steps.change(draft, by, after, Told(ON, sentence, data))
+    draft_steps.change(draft, by, after, StepAccount(ON, sentence, data))
     Job.update(setup=json.dumps(data)).where(Job.id == by.job.id).execute()
     return found
 
@@ -101,6 +101,6 @@ def deactivate(by: Acting) -> tuple[str, ...]:
         raise BadInput("no temporary setup is in force", advice="reload the page")
     after, touched = put_back(calibrations.content(draft.calibration), found)
     sentence = f"Temporary setup “{found.name}” put back: {len(found.switched)} settings"
-    draft_steps.change(draft, by, after, Told(OFF, sentence, {"touched": list(touched)}))
+    draft_steps.change(draft, by, after, StepAccount(OFF, sentence, {"touched": list(touched)}))
     Job.update(setup=None).where(Job.id == by.job.id).execute()
     return touched

@@ -32,7 +32,7 @@ class NameTakenError(BadInput):
 
 
 @dataclass(frozen=True)
-class About:
+class EntryDescription:
     """What is said of an entry.
 
     Attributes:
@@ -58,7 +58,7 @@ def tags_of(written: str) -> list[str]:
     return list(dict.fromkeys(" ".join(word.split()).lower()[:30] for word in written.split(",") if word.strip()))
 
 
-def put(author: User, kind: ShelfKind, data: bytes, file_name: str, about: About) -> ShelfEntry:
+def put(author: User, kind: ShelfKind, data: bytes, file_name: str, about: EntryDescription) -> ShelfEntry:
     """Put something on the shelf.
 
     Raises:

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from uchiwa.core.logs.log import FloatArray
-from uchiwa.core.viewing.pyramid import Level, Sums
+from uchiwa.core.viewing.pyramid import BlockSums, Level
 from uchiwa.core.viewing.window import block_for, roughly
 from uchiwa.store import levels, samples
 from uchiwa.store.conflict import BeingReadError
@@ -17,7 +17,7 @@ from uchiwa.store.database import database
 from uchiwa.store.models import ChannelChunk, ChannelLevel, LogFile
 from uchiwa.store.remembered import Remembered
 
-_remembered: Remembered[FloatArray | Level | Sums] = Remembered(64_000_000)
+_remembered: Remembered[FloatArray | Level | BlockSums] = Remembered(64_000_000)
 _FREE = ":"
 
 
@@ -56,11 +56,11 @@ class StoredSignal:
         """The level with blocks of so many samples."""
         return fetch_levels([(self, block)])[self.id, block]
 
-    def sums(self, block: int) -> Sums:
+    def sums(self, block: int) -> BlockSums:
         """The sums of that level."""
         key = ("sums", self.id, block)
         found = _remembered.get(key)
-        if not isinstance(found, Sums):
+        if not isinstance(found, BlockSums):
             row = ChannelLevel.get_or_none(ChannelLevel.channel == self.id, ChannelLevel.block == block)
             if row is None:
                 raise BeingReadError

@@ -10,7 +10,7 @@ from typing import Any, Concatenate, ParamSpec, TypeVar
 
 from fastapi import HTTPException, Request
 
-from uchiwa.core.rounds.progress import RoundFacts, Standing, Station, standings
+from uchiwa.core.rounds.progress import RoundFacts, Station, StationState, standings
 from uchiwa.store import jobs as store
 from uchiwa.store.acting import Acting
 from uchiwa.store.database import unit_of_work
@@ -43,7 +43,7 @@ class RoundPage:
     job: Job
     round: Round
     facts: RoundFacts
-    standing: dict[Station, Standing]
+    standing: dict[Station, StationState]
     here: Station | None
     latest: bool
 
@@ -91,7 +91,7 @@ def round_page(request: Request, user: User, job_id: int, number: int, here: Sta
     facts = store.facts_of([round_])[round_.id]
     standing = standings(facts, here)
     if here is None:
-        standing = {one: Standing.TO_COME if how is Standing.HERE else how for one, how in standing.items()}
+        standing = {one: StationState.TO_COME if how is StationState.HERE else how for one, how in standing.items()}
     return RoundPage(request, user, job, round_, facts, standing, here, round_.number == every[-1].number)
 
 

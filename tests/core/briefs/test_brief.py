@@ -10,7 +10,7 @@ from uchiwa.core.briefs.checklist import Tick, checklist
 from uchiwa.core.briefs.coverage import Coverage, cruise_cells, dwell
 from uchiwa.core.briefs.standard_brief import cut, fitted, propose_brief
 from uchiwa.core.cars.car_file import CarFile
-from uchiwa.core.checks import Examined, examine
+from uchiwa.core.checks import ExaminedLog, examine
 from uchiwa.core.errors import BadInput
 from uchiwa.core.logs.drives import DriveKind
 from uchiwa.core.logs.readers import read_log
@@ -126,7 +126,7 @@ def verdicts(car, log, purpose="full_load"):
     table = (calibration.by_role("volumetric_efficiency") or calibration.by_role("maf_curve"))[0]
     brief = propose_brief(stand_in.file, purpose, table)
     back = read_log(stand_in.logger.write(log, [ask.quantity for ask in brief.asked]), "a", stand_in.file.knowledge())
-    it = Examined(back, stand_in.file, brief, calibration, 1, table)
+    it = ExaminedLog(back, stand_in.file, brief, calibration, 1, table)
     found = examine(it)
     return brief, [one for one in (judge(ask, it, found) for ask in brief.to_drive) if one is not None]
 

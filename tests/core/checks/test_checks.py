@@ -7,7 +7,7 @@ from functools import cache
 import pytest
 
 from uchiwa.core.briefs.standard_brief import propose_brief
-from uchiwa.core.checks import CHECKS, Examined, Finding, Severity, examine
+from uchiwa.core.checks import CHECKS, ExaminedLog, Finding, Severity, examine
 from uchiwa.core.logs.log import Log
 from uchiwa.core.logs.readers import read_log
 from uchiwa.core.tables.table import Calibration, Table
@@ -40,7 +40,7 @@ def found_in(car: str, data: bytes, purpose: str = "full_load") -> list[Finding]
     table = table_of(car)
     brief = propose_brief(stand_in.file, purpose, table)
     log = read_log(data, "drive.csv", stand_in.file.knowledge())
-    return examine(Examined(log, stand_in.file, brief, right(car), 2, table))
+    return examine(ExaminedLog(log, stand_in.file, brief, right(car), 2, table))
 
 
 def written(car: str, log: Log) -> bytes:
@@ -92,5 +92,5 @@ def test_the_base_calibration_of_a_first_round_is_no_reason_to_refuse_a_log():
         back = read_log(
             stand_in.logger.write(log, [ask.quantity for ask in brief.asked]), "a", stand_in.file.knowledge()
         )
-        found = examine(Examined(back, stand_in.file, brief, base, 0, table))
+        found = examine(ExaminedLog(back, stand_in.file, brief, base, 0, table))
         assert [one.rule for one in found if one.severity is Severity.CRITICAL] == []

@@ -8,7 +8,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from uchiwa.core.evidence import kernels
-from uchiwa.core.evidence.stretches import FEWEST, NO_GAIN, Sums, gain, slope_of, stretches_of
+from uchiwa.core.evidence.stretches import FEWEST, NO_GAIN, StretchSums, gain, slope_of, stretches_of
 
 
 def test_a_long_log_has_forty_stretches_and_a_short_one_has_none_under_six_seconds():
@@ -38,7 +38,7 @@ def test_a_few_stretches_are_never_sure():
 def summed(value, signal, cell, stretch, cells, stretches):
     out = np.zeros((stretches, cells, 6))
     kernels.stretch_sums(value, signal, cell, stretch, out)
-    return Sums(out)
+    return StretchSums(out)
 
 
 @settings(max_examples=40)

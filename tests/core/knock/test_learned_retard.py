@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 
 from tests.conftest import make_log
 from uchiwa.core.cars.car_file import CarFile
-from uchiwa.core.checks import Examined, examine
+from uchiwa.core.checks import ExaminedLog, examine
 from uchiwa.core.knock.events import Sign, log_events
 from uchiwa.core.knock.evidence import gather_knock
 from uchiwa.core.knock.judgement import ReasonKind, Verdict, clusters
@@ -157,7 +157,7 @@ def test_spark_that_was_given_is_no_retard():
 
 def test_a_check_asks_to_clear_what_was_learned():
     log = whole(coolant_temperature=90.0, intake_air_temperature=25.0, **{LEARNED: 2.5})
-    found = [one for one in examine(Examined(log, CarFile())) if one.rule == "learned_retard"]
+    found = [one for one in examine(ExaminedLog(log, CarFile())) if one.rule == "learned_retard"]
     assert [one.rule for one in found] == ["learned_retard"]
     assert "2.5°" in found[0].tuner
 

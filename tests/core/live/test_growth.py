@@ -12,11 +12,11 @@ from hypothesis import strategies as st
 from tests.conftest import make_table
 from tests.seeds import seeds
 from uchiwa.core.briefs.coverage import dwell
-from uchiwa.core.checks.examined import Examined
+from uchiwa.core.checks.examined import ExaminedLog
 from uchiwa.core.live.batch import Batch
 from uchiwa.core.live.filling import Filling
 from uchiwa.core.live.growth import Growth
-from uchiwa.core.live.limits import LiveLimits, Why, running_seconds, state_now
+from uchiwa.core.live.limits import CorrectionState, LiveLimits, running_seconds, state_now
 from uchiwa.core.live.opening import Opening
 from uchiwa.core.live.position import Position
 from uchiwa.core.logs.log import Channel, Log, Raster
@@ -96,7 +96,7 @@ def test_seconds_in_cells_are_those_of_the_finished_log(cruise):
     table = drive.calibration.by_role("volumetric_efficiency")[0]
     filling = Filling(table)
     filling.follow(growth)
-    it = Examined(drive.recording())
+    it = ExaminedLog(drive.recording())
     told = dwell(table, it.time, it.signals, it.warm & it.running)
     assert filling.seconds.sum() == pytest.approx(told.sum(), rel=0.01)
     assert np.abs(filling.seconds - told).max() < 0.5
@@ -224,15 +224,15 @@ def running(
 @pytest.mark.parametrize(
     ("limits", "growth", "on_table", "why"),
     [
-        ({"on": False}, {"seconds": 100}, True, Why.OFF),
-        ({}, {"seconds": 100, "speed": 0}, True, Why.STANDING),
-        ({}, {"seconds": 30}, True, Why.NOT_YET),
-        ({}, {"seconds": 100, "coolant": 60}, True, Why.COLD),
-        ({"opening": True}, {"seconds": 100}, True, Why.NOT_OPENING),
-        ({"opening": True}, {"seconds": 100, "opens": 0.5}, True, Why.RUNNING),
-        ({}, {"seconds": 100}, False, Why.OFF_TABLE),
-        ({}, {"seconds": 100, "target": 0.0}, True, Why.NO_TARGET),
-        ({}, {"seconds": 100}, True, Why.RUNNING),
+        ({"on": False}, {"seconds": 100}, True, CorrectionState.OFF),
+        ({}, {"seconds": 100, "speed": 0}, True, CorrectionState.STANDING),
+        ({}, {"seconds": 30}, True, CorrectionState.NOT_YET),
+        ({}, {"seconds": 100, "coolant": 60}, True, CorrectionState.COLD),
+        ({"opening": True}, {"seconds": 100}, True, CorrectionState.NOT_OPENING),
+        ({"opening": True}, {"seconds": 100, "opens": 0.5}, True, CorrectionState.RUNNING),
+        ({}, {"seconds": 100}, False, CorrectionState.OFF_TABLE),
+        ({}, {"seconds": 100, "target": 0.0}, True, CorrectionState.NO_TARGET),
+        ({}, {"seconds": 100}, True, CorrectionState.RUNNING),
     ],
 )
 def test_it_is_said_whether_a_correction_runs_and_why_not(limits, growth, on_table, why):

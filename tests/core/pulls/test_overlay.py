@@ -12,7 +12,7 @@ from pydantic import ValidationError
 
 from tests.conftest import make_log
 from uchiwa.core.knock.evidence import gather_knock
-from uchiwa.core.knock.known import Told, heard_in
+from uchiwa.core.knock.known import JudgedKnock, heard_in
 from uchiwa.core.logs.readers.by_speed import measures_torque, rises_by_speed
 from uchiwa.core.proposals.torque.proposal import comparable
 from uchiwa.core.pulls.overlay import PullView, compare, overlay
@@ -118,15 +118,17 @@ def test_clean_and_knocked_spark_of_a_column():
     bands = bands_of(found, SPARK.x.breakpoints)
     column = int(SPARK.x.nearest(np.array([4000.0]))[0])
     present = float(SPARK.lookup(np.array([4000.0]), np.array([165.0]))[0])
-    low, lowest, listened = heard_in(column, list(enumerate(found)), bands, Told(knock.events), (SPARK, present))
+    low, lowest, listened = heard_in(column, list(enumerate(found)), bands, JudgedKnock(knock.events), (SPARK, present))
     assert listened
     assert low == pytest.approx(21.0)
     assert lowest == pytest.approx(22.0, abs=0.1)
-    elsewhere = heard_in(column + 2, list(enumerate(found)), bands, Told(knock.events), (SPARK, present))
+    elsewhere = heard_in(column + 2, list(enumerate(found)), bands, JudgedKnock(knock.events), (SPARK, present))
     assert elsewhere[0] == pytest.approx(22.0, abs=0.1)
     assert math.isnan(elsewhere[1])
     deaf = pulls(run(knock_retard=None))
-    told = heard_in(column, list(enumerate(deaf)), bands_of(deaf, SPARK.x.breakpoints), Told([]), (SPARK, present))
+    told = heard_in(
+        column, list(enumerate(deaf)), bands_of(deaf, SPARK.x.breakpoints), JudgedKnock([]), (SPARK, present)
+    )
     assert not told[2]
 
 

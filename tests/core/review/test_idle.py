@@ -7,7 +7,7 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from uchiwa.core.review.reviewed import Reviewed
+from uchiwa.core.review.reviewed import ReviewedDraft
 from uchiwa.core.review.rules import review
 from uchiwa.core.tables.table import Calibration
 from uchiwa.standin.special_cars import automatic_base, supercharged_base
@@ -26,7 +26,7 @@ def changed(table_id: str, *cells: tuple[int, int, float], by: Calibration = BAS
 
 def rules(draft: Calibration, base: Calibration = BASE, **known: object) -> set[str]:
     own = {"warm_factor", "rises_with_temperature", "gear_below_neutral", "no_gear_row", "clamp_below_signal"}
-    return {one.rule for one in review(Reviewed(base, draft, **known))} & own
+    return {one.rule for one in review(ReviewedDraft(base, draft, **known))} & own
 
 
 @pytest.mark.parametrize(("i", "value"), [(9, 103.0), (10, 98.0), (4, 99.0)])
@@ -41,7 +41,9 @@ def test_an_ordinary_change_is_not():
 
 def test_what_rises_with_temperature_is_asked_about_by_its_cell():
     found = [
-        one for one in review(Reviewed(BASE, changed("idle_air", (5, 0, 3.9)))) if one.rule == "rises_with_temperature"
+        one
+        for one in review(ReviewedDraft(BASE, changed("idle_air", (5, 0, 3.9))))
+        if one.rule == "rises_with_temperature"
     ]
     assert found[0].cells == ((5, 0),)
     assert "rises_with_temperature" in rules(changed("warmup", (2, 0, 108.0)))

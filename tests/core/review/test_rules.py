@@ -10,7 +10,7 @@ import pytest
 from uchiwa.core.errors import BadInput
 from uchiwa.core.review.concern import Weight, outstanding
 from uchiwa.core.review.duty import expected_duty
-from uchiwa.core.review.reviewed import Duty, ImageFit, Reviewed, Visited
+from uchiwa.core.review.reviewed import Duty, ImageFit, ReviewedDraft, VisitedCells
 from uchiwa.core.review.rules import review
 from uchiwa.core.tables.attribution import Step, by_hand, by_reason, cell_steps, last_step
 from uchiwa.core.tables.editing.transfer import set_constant, take_constant, take_table
@@ -30,22 +30,22 @@ def changed(table_id: str, *cells: tuple[int, int, float], by=BASE):
 
 def visited(table_id: str, dwell: float = 5.0, retard: float = 0.0, logged: bool = True):
     shape = BASE.table(table_id).shape
-    return {table_id: Visited(np.full(shape, dwell), np.full(shape, retard), logged)}
+    return {table_id: VisitedCells(np.full(shape, dwell), np.full(shape, retard), logged)}
 
 
-def rules_of(it: Reviewed) -> dict[str, Weight]:
+def rules_of(it: ReviewedDraft) -> dict[str, Weight]:
     return {one.rule: one.weight for one in review(it)}
 
 
 def test_an_ordinary_correction_raises_no_concern():
     draft = changed("ve_main", (4, 4, 1.0), (5, 4, 1.2))
-    assert review(Reviewed(BASE, draft, visited("ve_main"))) == ()
-    assert review(Reviewed(BASE, BASE)) == ()
+    assert review(ReviewedDraft(BASE, draft, visited("ve_main"))) == ()
+    assert review(ReviewedDraft(BASE, BASE)) == ()
 
 
 def test_each_rule_speaks_up_for_its_own_fault_and_names_the_cells():
     ledge = changed("spark_main", (6, 6, 7.0))
-    found = review(Reviewed(BASE, ledge, visited("spark_main")))
+    found = review(ReviewedDraft(BASE, ledge, visited("spark_main")))
     assert [one.rule for one in found] == ["ledge"]
     assert (6, 6) in found[0].cells
     assert len(found[0].cells) == 5
@@ -53,44 +53,46 @@ def test_each_rule_speaks_up_for_its_own_fault_and_names_the_cells():
     unseen["ve_main"].dwell[4, 4] = 0
     hand = {"ve_main": np.ones(BASE.table("ve_main").shape, dtype=bool)}
     edit = changed("ve_main", (4, 4, 1.0), (5, 4, 1.0))
-    assert rules_of(Reviewed(BASE, edit, unseen, by_hand=hand)) == {"unseen": Weight.ANSWER}
-    assert rules_of(Reviewed(BASE, edit, unseen)) == {"filled": Weight.NOTE}
-    assert rules_of(Reviewed(BASE, changed("ve_main", (4, 4, 1.0)), visited("ve_main", logged=False))) == {
+    assert rules_of(ReviewedDraft(BASE, edit, unseen, by_hand=hand)) == {"unseen": Weight.ANSWER}
+    assert rules_of(ReviewedDraft(BASE, edit, unseen)) == {"filled": Weight.NOTE}
+    assert rules_of(ReviewedDraft(BASE, changed("ve_main", (4, 4, 1.0)), visited("ve_main", logged=False))) == {
         "never_logged": Weight.ANSWER
     }
-    assert rules_of(Reviewed(BASE, changed("ve_main", (4, 4, 1.0)), {}, logs=False)) == {"never_logged": Weight.ANSWER}
+    assert rules_of(ReviewedDraft(BASE, changed("ve_main", (4, 4, 1.0)), {}, logs=False)) == {
+        "never_logged": Weight.ANSWER
+    }
     knock = visited("spark_main")
     knock["spark_main"].retard[9, 5] = 2.5
-    assert rules_of(Reviewed(BASE, changed("spark_main", (5, 9, 1.0)), knock)) == {"spark_knock": Weight.ANSWER}
-    assert rules_of(Reviewed(BASE, changed("spark_main", (5, 10, 1.0)), knock)) == {"spark_knock": Weight.ANSWER}
-    assert rules_of(Reviewed(BASE, changed("spark_main", (5, 9, -1.0)), knock)) == {}
-    assert rules_of(Reviewed(BASE, changed("spark_main", (5, 8, 1.0)), knock)) == {}
+    assert rules_of(ReviewedDraft(BASE, changed("spark_main", (5, 9, 1.0)), knock)) == {"spark_knock": Weight.ANSWER}
+    assert rules_of(ReviewedDraft(BASE, changed("spark_main", (5, 10, 1.0)), knock)) == {"spark_knock": Weight.ANSWER}
+    assert rules_of(ReviewedDraft(BASE, changed("spark_main", (5, 9, -1.0)), knock)) == {}
+    assert rules_of(ReviewedDraft(BASE, changed("spark_main", (5, 8, 1.0)), knock)) == {}
     lean = changed("lambda_target", (7, 9, 0.05))
-    assert rules_of(Reviewed(BASE, lean, visited("lambda_target")))["lean_load"] is Weight.ANSWER
-    assert rules_of(Reviewed(BASE, changed("lambda_target", (7, 4, 0.05)), visited("lambda_target"))) == {}
-    assert rules_of(Reviewed(BASE, changed("ve_main", (4, 4, 1.0)), visited("ve_main"), Duty(80, 91, 6100))) == {
+    assert rules_of(ReviewedDraft(BASE, lean, visited("lambda_target")))["lean_load"] is Weight.ANSWER
+    assert rules_of(ReviewedDraft(BASE, changed("lambda_target", (7, 4, 0.05)), visited("lambda_target"))) == {}
+    assert rules_of(ReviewedDraft(BASE, changed("ve_main", (4, 4, 1.0)), visited("ve_main"), Duty(80, 91, 6100))) == {
         "duty": Weight.ANSWER
     }
-    assert rules_of(Reviewed(BASE, changed("ve_main", (4, 4, 1.0)), visited("ve_main"), Duty(95, 104, 6100))) == {
+    assert rules_of(ReviewedDraft(BASE, changed("ve_main", (4, 4, 1.0)), visited("ve_main"), Duty(95, 104, 6100))) == {
         "duty": Weight.STOP
     }
-    assert rules_of(Reviewed(BASE, BASE, setup="speed density only")) == {"setup": Weight.ANSWER}
+    assert rules_of(ReviewedDraft(BASE, BASE, setup="speed density only")) == {"setup": Weight.ANSWER}
     refused = ImageFit("Spark advance: 4000 cannot be kept as i16")
-    assert rules_of(Reviewed(BASE, BASE, image=refused)) == {"image": Weight.STOP}
+    assert rules_of(ReviewedDraft(BASE, BASE, image=refused)) == {"image": Weight.STOP}
     rounded = ImageFit("", {"ve_main": (((1, 1),), 0.2)})
-    assert rules_of(Reviewed(BASE, BASE, image=rounded)) == {"rounding": Weight.NOTE}
+    assert rules_of(ReviewedDraft(BASE, BASE, image=rounded)) == {"rounding": Weight.NOTE}
     table = BASE.table("ve_main")
     beyond = BASE.with_table(replace(table, values=frozen(table.grid + 200)))
-    assert rules_of(Reviewed(BASE, beyond, visited("ve_main")))["limits"] is Weight.STOP
+    assert rules_of(ReviewedDraft(BASE, beyond, visited("ve_main")))["limits"] is Weight.STOP
 
 
 def test_an_answer_holds_only_for_what_was_answered():
-    one = review(Reviewed(BASE, changed("spark_main", (6, 6, 7.0)), visited("spark_main")))
+    one = review(ReviewedDraft(BASE, changed("spark_main", (6, 6, 7.0)), visited("spark_main")))
     assert outstanding(one, []) == one
     assert outstanding(one, [one[0].key]) == ()
-    worse = review(Reviewed(BASE, changed("spark_main", (6, 6, 9.0)), visited("spark_main")))
+    worse = review(ReviewedDraft(BASE, changed("spark_main", (6, 6, 9.0)), visited("spark_main")))
     assert outstanding(worse, [one[0].key]) == worse
-    stop = review(Reviewed(BASE, BASE, image=ImageFit("no")))
+    stop = review(ReviewedDraft(BASE, BASE, image=ImageFit("no")))
     assert outstanding(stop, [stop[0].key]) == stop
 
 

@@ -5,7 +5,7 @@ import pytest
 
 from tests.conftest import make_table
 from uchiwa.core.airflow.speed_density import charge_temperature, cylinder_air, engine_airflow
-from uchiwa.core.rounds.progress import Move, RoundFacts, Standing, Station, next_station, standings, whose_move
+from uchiwa.core.rounds.progress import Move, RoundFacts, Station, StationState, next_station, standings, whose_move
 from uchiwa.core.tables.difference import difference, signed
 from uchiwa.core.tables.table import Calibration, Constant
 
@@ -101,25 +101,25 @@ def test_whose_move_it_is(facts, station, move, sentence):
 
 def test_a_closed_job_is_at_rest():
     assert whose_move(RoundFacts(4), closed=True) == (Move.REST, "Done in 3 rounds")
-    assert set(standings(RoundFacts(4), closed=True).values()) == {Standing.DONE}
+    assert set(standings(RoundFacts(4), closed=True).values()) == {StationState.DONE}
 
 
 def test_the_fan():
     standing = standings(RoundFacts(2, logs_ready=1, taken=1), Station.FUEL)
-    assert standing[Station.LOGS] is Standing.DONE
-    assert standing[Station.FUEL] is Standing.HERE
-    assert standing[Station.REVIEW] is Standing.TO_COME
-    assert standing[Station.BRIEF] is Standing.DONE
-    assert standing[Station.SPARK] is Standing.TO_COME
-    assert standing[Station.IDLE] is Standing.TO_COME
+    assert standing[Station.LOGS] is StationState.DONE
+    assert standing[Station.FUEL] is StationState.HERE
+    assert standing[Station.REVIEW] is StationState.TO_COME
+    assert standing[Station.BRIEF] is StationState.DONE
+    assert standing[Station.SPARK] is StationState.TO_COME
+    assert standing[Station.IDLE] is StationState.TO_COME
     idled = standings(RoundFacts(2, logs_ready=1, taken=2, idled=2), Station.REVIEW)
-    assert idled[Station.IDLE] is Standing.DONE
-    assert idled[Station.FUEL] is Standing.TO_COME
+    assert idled[Station.IDLE] is StationState.DONE
+    assert idled[Station.FUEL] is StationState.TO_COME
     assert next_station(RoundFacts(1, logs_ready=1, purpose="idle")) is Station.IDLE
     sparked = standings(RoundFacts(2, logs_ready=1, taken=1, sparked=1), Station.REVIEW)
-    assert sparked[Station.SPARK] is Standing.DONE
-    assert sparked[Station.FUEL] is Standing.TO_COME
+    assert sparked[Station.SPARK] is StationState.DONE
+    assert sparked[Station.FUEL] is StationState.TO_COME
     assert next_station(RoundFacts(2, logs_ready=2, logs_dyno=2)) is Station.SPARK
     assert next_station(RoundFacts(2, logs_ready=2, logs_dyno=1)) is Station.FUEL
-    assert standings(RoundFacts(1, logs_refused=1))[Station.LOGS] is Standing.NEEDS_YOU
-    assert Standing.HERE not in standings(RoundFacts(1, logs_ready=1, taken=1, frozen=True)).values()
+    assert standings(RoundFacts(1, logs_refused=1))[Station.LOGS] is StationState.NEEDS_YOU
+    assert StationState.HERE not in standings(RoundFacts(1, logs_ready=1, taken=1, frozen=True)).values()

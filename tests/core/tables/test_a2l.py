@@ -10,7 +10,7 @@ import pytest
 
 from uchiwa.core.errors import BadInput
 from uchiwa.core.tables.a2l import assignment
-from uchiwa.core.tables.a2l.assignment import Assignment, Input, Taken
+from uchiwa.core.tables.a2l.assignment import Assignment, Input, TakenCharacteristic
 from uchiwa.core.tables.a2l.description import read_description
 from uchiwa.core.tables.a2l.layout import Extent, layout_from
 from uchiwa.core.tables.a2l.suggestion import suggested
@@ -126,7 +126,7 @@ def characteristic(
 
 
 def taken(*names: str, **said: object) -> Assignment:
-    return Assignment(take={name: Taken() for name in names}, **said)
+    return Assignment(take={name: TakenCharacteristic() for name in names}, **said)
 
 
 def test_a_record_is_laid_by_position_alignment_and_counts():

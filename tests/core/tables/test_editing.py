@@ -17,7 +17,7 @@ from uchiwa.core.tables.editing.clipboard import Joining, copied, pasted, read_n
 from uchiwa.core.tables.editing.filling import Direction, filled
 from uchiwa.core.tables.editing.line import VERBS, edited
 from uchiwa.core.tables.editing.smoothing import smoothed
-from uchiwa.core.tables.editing.steps import Way, limited, steps_above
+from uchiwa.core.tables.editing.steps import LedgeDirection, limited, steps_above
 from uchiwa.core.tables.table import Axis, Table, frozen
 
 SPEEDS = [1000.0, 1500.0, 2500.0, 3000.0, 4000.0]
@@ -156,7 +156,7 @@ def neighbours_within(grid, free, most: float) -> bool:
 @given(grids, masks, pins, st.integers(1, 200).map(lambda n: n / 10))
 def test_lowering_holds_the_limit_and_never_raises(grid, mask, pinned, most):
     area = area_of(mask, pinned)
-    after = limited(grid_table(grid), area, most, Way.LOWER)
+    after = limited(grid_table(grid), area, most, LedgeDirection.LOWER)
     assert (after <= grid).all()
     assert (after == grid)[~area.open].all()
     assert neighbours_within(after, area.open, most)
@@ -172,17 +172,17 @@ def test_lowering_holds_the_limit_and_never_raises(grid, mask, pinned, most):
 @given(grids, masks, pins, st.integers(1, 200).map(lambda n: n / 10))
 def test_evening_out_holds_the_limit_inside_the_selection(grid, mask, pinned, most):
     area = area_of(mask, pinned)
-    after = limited(grid_table(grid), area, most, Way.BOTH)
+    after = limited(grid_table(grid), area, most, LedgeDirection.BOTH)
     assert (after == grid)[~area.open].all()
     assert neighbours_within(after, area.open, most)
 
 
 def test_a_ledge_is_evened_from_both_sides_or_taken_down():
     table = grid_table([[10, 10, 20, 20, 20]] * 4)
-    both = limited(table, Area.whole(table), 4, Way.BOTH)
+    both = limited(table, Area.whole(table), 4, LedgeDirection.BOTH)
     assert both[0].tolist() == pytest.approx([11, 13, 17, 19, 20], abs=1.01)
     assert not steps_above(both, 4).any()
-    lower = limited(table, Area.whole(table), 4, Way.LOWER)
+    lower = limited(table, Area.whole(table), 4, LedgeDirection.LOWER)
     assert lower[0].tolist() == [10, 10, 14, 18, 20]
     assert steps_above(table.grid, 4)[0].tolist() == [False, True, True, False, False]
 

@@ -18,7 +18,7 @@ from uchiwa.store import briefs, live_passing, live_sessions
 from uchiwa.store.database import unit_of_work
 from uchiwa.web.live import followers
 from uchiwa.web.live.followers import follow
-from uchiwa.web.live.telling import Teller, Told, Wish
+from uchiwa.web.live.telling import SentSoFar, Teller, WatcherRequest
 
 WITHIN_S = 10.0
 
@@ -251,7 +251,7 @@ def test_what_the_worker_finds_and_limits_that_change_are_heard_once(session, mo
     assert read == [(0, 0), (1, 0), (1, 1)]
 
 
-def alone(follower: followers.Follower, wish: Wish, told: Told) -> dict:
+def alone(follower: followers.Follower, wish: WatcherRequest, told: SentSoFar) -> dict:
     """What one is told who watches alone and has been told the same."""
     teller = Teller(followers.Follower(follower.growing), (), cells)
     teller.wish, teller.told = wish, told
@@ -274,10 +274,10 @@ def test_what_is_told_to_several_is_worked_out_once_and_is_what_each_would_be_to
         follower = await follow(found)
         table = follower.growing.context.table.id
         wishes = (
-            Wish(("engine_speed", "manifold_pressure"), table, "seconds"),
-            Wish(("manifold_pressure", "lambda_measured", "engine_speed"), table, "seconds"),
-            Wish(("throttle_position",), table, "error"),
-            Wish(("manifold_pressure",)),
+            WatcherRequest(("engine_speed", "manifold_pressure"), table, "seconds"),
+            WatcherRequest(("manifold_pressure", "lambda_measured", "engine_speed"), table, "seconds"),
+            WatcherRequest(("throttle_position",), table, "error"),
+            WatcherRequest(("manifold_pressure",)),
         )
         tellers = [Teller(follower, (), cells) for _ in wishes]
         for teller, wish in zip(tellers, wishes, strict=True):

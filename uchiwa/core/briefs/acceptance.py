@@ -9,7 +9,7 @@ import numpy as np
 
 from uchiwa.core.briefs.brief import Acceptance, DriveAsk
 from uchiwa.core.briefs.coverage import Coverage, dwell
-from uchiwa.core.checks.examined import Examined
+from uchiwa.core.checks.examined import ExaminedLog
 from uchiwa.core.checks.finding import Finding, Severity
 from uchiwa.core.logs.drives import Drive, DriveKind
 from uchiwa.core.logs.log import BoolArray, FloatArray
@@ -66,7 +66,9 @@ def _length(seconds: float) -> Sentence:
     return Sentence("{minutes:.0f} minutes", minutes=seconds / 60)
 
 
-def judge(ask: DriveAsk, it: Examined, findings: Sequence[Finding], before: FloatArray | None = None) -> Verdict | None:
+def judge(
+    ask: DriveAsk, it: ExaminedLog, findings: Sequence[Finding], before: FloatArray | None = None
+) -> Verdict | None:
     """What a log is worth for one drive of the brief; None if it does not hold that drive at all.
 
     Args:
@@ -93,7 +95,7 @@ class _Held:
     """What a log holds of one drive: the drives, their samples and the seconds of each sample."""
 
     ask: DriveAsk
-    it: Examined
+    it: ExaminedLog
     drives: list[Drive]
     inside: BoolArray
     span: FloatArray
@@ -110,7 +112,7 @@ class _Held:
         return float(self.span[these].sum())
 
 
-def _cold_idle(it: Examined) -> bool:
+def _cold_idle(it: ExaminedLog) -> bool:
     speed = it.signals["engine_speed"]
     return (
         not it.warm.any()
@@ -177,7 +179,7 @@ def _unmet(held: _Held, seconds: float, before: FloatArray | None) -> str:
     return _uncovered(wanted, held.it, seconds, before) if cruise else ""
 
 
-def _too_short_a_pull(wanted: Acceptance, it: Examined, drives: list[Drive]) -> str:
+def _too_short_a_pull(wanted: Acceptance, it: ExaminedLog, drives: list[Drive]) -> str:
     """What a pull lacks that did not go through the speeds asked for."""
     if wanted.to_speed is None and wanted.from_speed is None:
         return ""
@@ -199,7 +201,7 @@ def _too_short_a_pull(wanted: Acceptance, it: Examined, drives: list[Drive]) -> 
     )
 
 
-def _too_much_throttle(wanted: Acceptance, it: Examined, inside: np.ndarray, span: FloatArray) -> str:
+def _too_much_throttle(wanted: Acceptance, it: ExaminedLog, inside: np.ndarray, span: FloatArray) -> str:
     """What a gentle drive lacks that was not gentle."""
     throttle = it.get("throttle_position")
     if wanted.throttle_most is None or throttle is None:
@@ -215,7 +217,7 @@ def _too_much_throttle(wanted: Acceptance, it: Examined, inside: np.ndarray, spa
     )
 
 
-def _uncovered(wanted: Acceptance, it: Examined, seconds: float, before: FloatArray | None) -> str:
+def _uncovered(wanted: Acceptance, it: ExaminedLog, seconds: float, before: FloatArray | None) -> str:
     """A cruise is done when enough cells are covered, counting what came before; its length is the second measure."""
     found = covered(wanted, it, before)
     if found is not None and found.share * 100 >= wanted.cell_share and seconds >= 0.3 * wanted.seconds:
@@ -235,7 +237,7 @@ def _uncovered(wanted: Acceptance, it: Examined, seconds: float, before: FloatAr
     return ""
 
 
-def covered(wanted: Acceptance, it: Examined, before: FloatArray | None) -> Coverage | None:
+def covered(wanted: Acceptance, it: ExaminedLog, before: FloatArray | None) -> Coverage | None:
     """Coverage of the wanted cells by a log and what came before it; None without a table."""
     if it.table is None:
         return None
@@ -246,7 +248,7 @@ def covered(wanted: Acceptance, it: Examined, before: FloatArray | None) -> Cove
     return Coverage(it.table, cells, seconds, wanted.cell_seconds)
 
 
-def _praise(ask: DriveAsk, it: Examined, drives: list[Drive], seconds: float) -> str:
+def _praise(ask: DriveAsk, it: ExaminedLog, drives: list[Drive], seconds: float) -> str:
     coolant = it.get("coolant_temperature")
     if ask.kind in (DriveKind.WARM_UP, DriveKind.IN_GEAR_WARM_UP) and coolant is not None:
         return Sentence(

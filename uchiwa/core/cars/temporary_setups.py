@@ -57,7 +57,7 @@ PREPARED: tuple[Setup, ...] = (
 
 
 @dataclass(frozen=True)
-class Switched:
+class SwitchedSetting:
     """One setting that was switched.
 
     Attributes:
@@ -84,7 +84,7 @@ class Active:
     """
 
     name: str
-    switched: tuple[Switched, ...]
+    switched: tuple[SwitchedSetting, ...]
     absent: tuple[str, ...]
 
 
@@ -96,16 +96,16 @@ def switch(calibration: Calibration, setup: Setup) -> tuple[Calibration, Active]
     Raises:
         BadInput: the calibration has none of the settings.
     """
-    switched: list[Switched] = []
+    switched: list[SwitchedSetting] = []
     absent: list[str] = []
     for wish in setup.wishes:
         constants = [one for one in calibration.constants if wish.name in (one.role, one.id)]
         tables = [one for one in calibration.tables if wish.name in (one.role, one.id)]
         for constant in constants:
-            switched.append(Switched("constant", constant.id, constant.value, wish.value))
+            switched.append(SwitchedSetting("constant", constant.id, constant.value, wish.value))
         for table in tables:
             rows = tuple(tuple(float(value) for value in row) for row in table.grid)
-            switched.append(Switched("table", table.id, rows, wish.value))
+            switched.append(SwitchedSetting("table", table.id, rows, wish.value))
         if not constants and not tables:
             absent.append(wish.name)
     if not switched:
@@ -122,13 +122,13 @@ def put_back(calibration: Calibration, active: Active) -> tuple[Calibration, tup
     return _with(calibration, active.switched, back=True), tuple(touched)
 
 
-def _stands(calibration: Calibration, one: Switched) -> bool:
+def _stands(calibration: Calibration, one: SwitchedSetting) -> bool:
     if one.kind == "constant":
         return any(constant.id == one.id and constant.value == one.during for constant in calibration.constants)
     return any(table.id == one.id and bool((table.grid == one.during).all()) for table in calibration.tables)
 
 
-def _with(calibration: Calibration, switched: Sequence[Switched], *, back: bool) -> Calibration:
+def _with(calibration: Calibration, switched: Sequence[SwitchedSetting], *, back: bool) -> Calibration:
     values = {one.id: one.before if back else one.during for one in switched if one.kind == "constant"}
     constants = tuple(
         replace(constant, value=value) if isinstance(value := values.get(constant.id), float) else constant
@@ -191,7 +191,7 @@ def from_data(data: dict[str, Any]) -> Active:
     return Active(
         data["name"],
         tuple(
-            Switched(
+            SwitchedSetting(
                 one["kind"],
                 one["id"],
                 float(one["before"])

@@ -7,12 +7,12 @@ from collections.abc import Callable, Iterator, Sequence
 import numpy as np
 
 from uchiwa.core.checks import belonging, engine, mixture, recording
-from uchiwa.core.checks.examined import Examined
+from uchiwa.core.checks.examined import ExaminedLog
 from uchiwa.core.checks.finding import Finding, Severity
 from uchiwa.core.checks.own import OwnCheck, find_own
 from uchiwa.core.pulls.recognised import from_dyno
 
-CHECKS: tuple[Callable[[Examined], Iterator[Finding]], ...] = (
+CHECKS: tuple[Callable[[ExaminedLog], Iterator[Finding]], ...] = (
     *recording.CHECKS,
     *mixture.CHECKS,
     *engine.CHECKS,
@@ -33,10 +33,10 @@ _NOT_OF_A_DYNO = {
 }  # fmt: skip
 _ORDER = {Severity.CRITICAL: 0, Severity.WARNING: 1, Severity.NOTE: 2}
 
-__all__ = ["CHECKS", "Examined", "Finding", "Severity", "examine"]
+__all__ = ["CHECKS", "ExaminedLog", "Finding", "Severity", "examine"]
 
 
-def examine(it: Examined, own: Sequence[OwnCheck] = ()) -> list[Finding]:
+def examine(it: ExaminedLog, own: Sequence[OwnCheck] = ()) -> list[Finding]:
     """Everything that the checks, and a shop's own, find, gravest first; what another finding explains is left out."""
     with np.errstate(invalid="ignore", divide="ignore"):
         found = [finding for check in CHECKS for finding in check(it)]

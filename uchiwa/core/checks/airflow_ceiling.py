@@ -6,12 +6,12 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from uchiwa.core.checks.examined import Examined
+from uchiwa.core.checks.examined import ExaminedLog
 from uchiwa.core.checks.finding import Finding, Severity
 from uchiwa.core.words.sentence import N_
 
 
-def airflow_ceiling(it: Examined) -> Iterator[Finding]:
+def airflow_ceiling(it: ExaminedLog) -> Iterator[Finding]:
     """The airflow meter is at its end."""
     volts = it.get("airflow_voltage")
     if volts is not None:

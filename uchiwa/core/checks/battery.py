@@ -6,13 +6,13 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from uchiwa.core.checks.examined import Examined
+from uchiwa.core.checks.examined import ExaminedLog
 from uchiwa.core.checks.finding import Finding, Severity
 from uchiwa.core.logs.signal import smooth
 from uchiwa.core.words.sentence import N_
 
 
-def battery_jitter(it: Examined) -> Iterator[Finding]:
+def battery_jitter(it: ExaminedLog) -> Iterator[Finding]:
     """Battery voltage that jumps about: ground or charging."""
     volts = it.get("battery_voltage")
     if volts is None:

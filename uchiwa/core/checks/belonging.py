@@ -8,7 +8,7 @@ from collections.abc import Iterator
 import numpy as np
 
 from uchiwa.core.briefs.coverage import Coverage, dwell
-from uchiwa.core.checks.examined import Examined
+from uchiwa.core.checks.examined import ExaminedLog
 from uchiwa.core.checks.finding import Finding, Severity
 from uchiwa.core.errors import BadInput
 from uchiwa.core.evidence.gather import axis_values
@@ -25,7 +25,7 @@ _LEAST_SAMPLES = 60
 _MOST_SAMPLES = 20_000
 
 
-def other_revision(it: Examined) -> Iterator[Finding]:
+def other_revision(it: ExaminedLog) -> Iterator[Finding]:
     """The log was recorded with another revision than the one under work: by its mark, else by its own outputs."""
     mark = it.log.notes.get("revision", "")
     number = _NUMBER.search(mark) or re.fullmatch(r"\s*(\d+)\s*", mark)
@@ -57,7 +57,7 @@ def _other(said: str, revision: int | None) -> Finding:
     )
 
 
-def _lookups(it: Examined) -> Iterator[str]:
+def _lookups(it: ExaminedLog) -> Iterator[str]:
     """Logged outputs against the calibration's own tables at the same operating points."""
     if it.calibration is None:
         return
@@ -95,14 +95,14 @@ def _lookups(it: Examined) -> Iterator[str]:
             yield f"{quantity} lies {np.median(error):+.1f} {unit} (median) from {table.title} at the same operating points."
 
 
-def _looked_up(it: Examined, table: Table, chosen: IntArray) -> FloatArray:
+def _looked_up(it: ExaminedLog, table: Table, chosen: IntArray) -> FloatArray:
     axes = {axis.quantity for axis in (table.x, table.y) if axis is not None}
     signals = {quantity: values[chosen] for quantity, values in it.signals.items() if quantity in axes}
     x = axis_values(table.x, signals, it.log.name)
     return table.lookup(x, axis_values(table.y, signals, it.log.name) if table.y is not None else None)
 
 
-def _steady(it: Examined) -> BoolArray:
+def _steady(it: ExaminedLog) -> BoolArray:
     speed = it.signals["engine_speed"]
     quick = np.abs(rate(it.time, speed)) > 400.0
     throttle = it.get("throttle_position")
@@ -111,7 +111,7 @@ def _steady(it: Examined) -> BoolArray:
     return it.warm & it.running & ~it.overrun & ~held(it.time, quick, 0.5)
 
 
-def coverage(it: Examined) -> Iterator[Finding]:
+def coverage(it: ExaminedLog) -> Iterator[Finding]:
     """A cruise that has left wanted cells of the table under work without data."""
     if it.brief is None or it.table is None:
         return

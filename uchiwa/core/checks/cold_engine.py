@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from uchiwa.core.checks.examined import Examined
+from uchiwa.core.checks.examined import ExaminedLog
 from uchiwa.core.checks.finding import Finding, Severity
 from uchiwa.core.logs.drives import DriveKind
 from uchiwa.core.logs.signal import durations
@@ -16,7 +16,7 @@ _WARMING = (DriveKind.WARM_UP, DriveKind.IN_GEAR_WARM_UP)
 _MOSTLY = 0.8
 
 
-def cold_engine(it: Examined) -> Iterator[Finding]:
+def cold_engine(it: ExaminedLog) -> Iterator[Finding]:
     """The coolant is below operating temperature for much of a log that is not a cold start."""
     coolant = it.get("coolant_temperature")
     if coolant is None or (any(drive.kind is DriveKind.COLD_START for drive in it.drives) and it.time[-1] < 400):

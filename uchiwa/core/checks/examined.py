@@ -23,7 +23,7 @@ _RUNNING = 400.0
 
 
 @dataclass(frozen=True, eq=False)
-class Examined:
+class ExaminedLog:
     """A log under examination.
 
     Attributes:

@@ -6,12 +6,12 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from uchiwa.core.checks.examined import Examined
+from uchiwa.core.checks.examined import ExaminedLog
 from uchiwa.core.checks.finding import Finding, Severity
 from uchiwa.core.words.sentence import N_
 
 
-def exhaust_hot(it: Examined) -> Iterator[Finding]:
+def exhaust_hot(it: ExaminedLog) -> Iterator[Finding]:
     """Exhaust gas hotter than turbine, valves and catalyst stand."""
     exhaust = it.get("exhaust_temperature")
     if exhaust is None:

@@ -6,12 +6,12 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from uchiwa.core.checks.examined import Examined
+from uchiwa.core.checks.examined import ExaminedLog
 from uchiwa.core.checks.finding import Finding, Severity
 from uchiwa.core.words.sentence import N_
 
 
-def fuel_pressure(it: Examined) -> Iterator[Finding]:
+def fuel_pressure(it: ExaminedLog) -> Iterator[Finding]:
     """Fuel pressure that falls under load."""
     pressure = it.get("fuel_pressure")
     if pressure is None or not (it.load & it.running).any():

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from uchiwa.core.checks.examined import Examined
+from uchiwa.core.checks.examined import ExaminedLog
 from uchiwa.core.checks.finding import Finding, Severity
 from uchiwa.core.quantities.catalogue import QUANTITIES
 from uchiwa.core.words.sentence import N_
@@ -14,7 +14,7 @@ from uchiwa.core.words.sentence import N_
 _HOT_AIR = 58.0
 
 
-def heat_soaked(it: Examined) -> Iterator[Finding]:
+def heat_soaked(it: ExaminedLog) -> Iterator[Finding]:
     """Intake air well above the air outside."""
     air = it.get("intake_air_temperature")
     if air is None:

@@ -6,12 +6,12 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from uchiwa.core.checks.examined import Examined
+from uchiwa.core.checks.examined import ExaminedLog
 from uchiwa.core.checks.finding import Finding, Severity
 from uchiwa.core.words.sentence import N_
 
 
-def injector_duty(it: Examined) -> Iterator[Finding]:
+def injector_duty(it: ExaminedLog) -> Iterator[Finding]:
     """Injectors near the end of what they can deliver."""
     duty = it.get("injector_duty")
     pulse = it.get("injector_pulse")

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from uchiwa.core.checks.examined import Examined
+from uchiwa.core.checks.examined import ExaminedLog
 from uchiwa.core.checks.finding import Finding, Severity
 from uchiwa.core.counted import counted
 from uchiwa.core.knock.retard import LEARNED, degrees_out
@@ -14,7 +14,7 @@ from uchiwa.core.logs.signal import durations
 from uchiwa.core.words.sentence import N_
 
 
-def knock(it: Examined) -> Iterator[Finding]:
+def knock(it: ExaminedLog) -> Iterator[Finding]:
     """Repeated or strong knock, by retard of either sign, or by a count that grows; a single small event may be noise."""
     taken, count = it.get("knock_retard"), it.get("knock_count")
     retard = np.zeros(it.time.shape) if taken is None else np.nan_to_num(degrees_out(taken))
@@ -47,7 +47,7 @@ def knock(it: Examined) -> Iterator[Finding]:
         )
 
 
-def learned_retard(it: Examined) -> Iterator[Finding]:
+def learned_retard(it: ExaminedLog) -> Iterator[Finding]:
     """The controller has learned to hold spark back: it has knocked there before, and still does what it learned."""
     learned = it.get(LEARNED)
     if learned is None:
@@ -65,7 +65,7 @@ def learned_retard(it: Examined) -> Iterator[Finding]:
         )
 
 
-def low_octane(it: Examined) -> Iterator[Finding]:
+def low_octane(it: ExaminedLog) -> Iterator[Finding]:
     """The controller has given up on knock and runs its mild spark map."""
     flag = it.get("low_octane_flag")
     if flag is not None and (flag > 0.5).any():

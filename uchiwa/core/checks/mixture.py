@@ -7,7 +7,7 @@ from collections.abc import Iterator
 import numpy as np
 
 from uchiwa.core.cars.fuels import FUELS, PETROL_STOICHIOMETRIC
-from uchiwa.core.checks.examined import Examined
+from uchiwa.core.checks.examined import ExaminedLog
 from uchiwa.core.checks.finding import Finding, Severity
 from uchiwa.core.counted import counted
 from uchiwa.core.logs.drives import DriveKind
@@ -26,7 +26,7 @@ _SPIKE_S = 0.3
 _OF_ANOTHER = 0.02
 
 
-def wrong_mixture(it: Examined) -> Iterator[Finding]:
+def wrong_mixture(it: ExaminedLog) -> Iterator[Finding]:
     """At warm closed-loop idle the measured mixture is not near stoichiometric: wrong channel, or a sensor off its mark."""
     for quantity in ("lambda_measured", "lambda_measured_2"):
         mixture = it.get(quantity)
@@ -51,7 +51,7 @@ def wrong_mixture(it: Examined) -> Iterator[Finding]:
             )
 
 
-def _by_another_ratio(it: Examined, quantity: str, middle: float) -> str:
+def _by_another_ratio(it: ExaminedLog, quantity: str, middle: float) -> str:
     """Which fuel's air-fuel ratio would make the idle stoichiometric, if the mixture came as one; else empty."""
     if it.log.quantities[quantity].read_as not in (AFR, AFR_PETROL):
         return ""
@@ -66,7 +66,7 @@ def _by_another_ratio(it: Examined, quantity: str, middle: float) -> str:
     return ""
 
 
-def mixture_in_volts(it: Examined) -> Iterator[Finding]:
+def mixture_in_volts(it: ExaminedLog) -> Iterator[Finding]:
     """The mixture came as volts and the sensor's line is not known."""
     if it.get("mixture_voltage") is not None and it.get("lambda_measured") is None and it.car.mixture_line is None:
         yield Finding(
@@ -79,14 +79,14 @@ def mixture_in_volts(it: Examined) -> Iterator[Finding]:
         )
 
 
-def _at_lean_rail(it: Examined) -> BoolArray:
+def _at_lean_rail(it: ExaminedLog) -> BoolArray:
     mixture = it.get("lambda_measured")
     if mixture is None:
         return np.zeros(it.time.shape, dtype=np.bool_)
     return mixture >= it.limits.lean_rail
 
 
-def _cold_sensor(it: Examined) -> BoolArray:
+def _cold_sensor(it: ExaminedLog) -> BoolArray:
     """The time from the first running sample until the sensor first reads something other than its lean end."""
     mixture = it.get("lambda_measured")
     cold = np.zeros(it.time.shape, dtype=np.bool_)
@@ -99,7 +99,7 @@ def _cold_sensor(it: Examined) -> BoolArray:
     return cold
 
 
-def cold_wideband(it: Examined) -> Iterator[Finding]:
+def cold_wideband(it: ExaminedLog) -> Iterator[Finding]:
     """The sensor needs long before it reads anything."""
     cold = _cold_sensor(it)
     stretches = it.stretches(cold, it.limits.wideband_warm)
@@ -117,7 +117,7 @@ def cold_wideband(it: Examined) -> Iterator[Finding]:
         )
 
 
-def wideband_rail(it: Examined) -> Iterator[Finding]:
+def wideband_rail(it: ExaminedLog) -> Iterator[Finding]:
     """The sensor is at an end of its range while it should read: those samples are lost."""
     mixture = it.get("lambda_measured")
     if mixture is None:
@@ -146,7 +146,7 @@ def wideband_rail(it: Examined) -> Iterator[Finding]:
         )
 
 
-def lean_at_load(it: Examined) -> Iterator[Finding]:
+def lean_at_load(it: ExaminedLog) -> Iterator[Finding]:
     """Full load leaner than commanded, on either bank; without a logged target, leaner than any engine is run there."""
     banks = [one for one in (it.get("lambda_measured"), it.get("lambda_measured_2")) if one is not None]
     if not banks:
@@ -175,7 +175,7 @@ def lean_at_load(it: Examined) -> Iterator[Finding]:
         )
 
 
-def lean_tip_in(it: Examined) -> Iterator[Finding]:
+def lean_tip_in(it: ExaminedLog) -> Iterator[Finding]:
     """A lean spike when the throttle opens."""
     mixture, throttle = it.get("lambda_measured"), it.get("throttle_position")
     if mixture is None or throttle is None:
@@ -197,7 +197,7 @@ def lean_tip_in(it: Examined) -> Iterator[Finding]:
         )
 
 
-def _at_lean_rail_before(it: Examined) -> BoolArray:
+def _at_lean_rail_before(it: ExaminedLog) -> BoolArray:
     """Where the sensor was at its lean end two seconds before, as after a fuel cut."""
     lean = _at_lean_rail(it)
     rest = it.get("throttle_position")

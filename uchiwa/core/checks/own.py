@@ -8,7 +8,7 @@ from typing import Annotated, Any, Self
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
-from uchiwa.core.checks.examined import Examined
+from uchiwa.core.checks.examined import ExaminedLog
 from uchiwa.core.checks.finding import Finding, Severity
 from uchiwa.core.errors import BadInput
 from uchiwa.core.formulas.computed import Book
@@ -72,7 +72,7 @@ def dumps(checks: Sequence[OwnCheck]) -> str:
     return json.dumps([check.model_dump(mode="json") for check in checks], ensure_ascii=False)
 
 
-def find_own(it: Examined, checks: Sequence[OwnCheck]) -> Iterator[Finding]:
+def find_own(it: ExaminedLog, checks: Sequence[OwnCheck]) -> Iterator[Finding]:
     """A finding for each check whose condition holds somewhere; one that the log has no channels for finds nothing."""
     if not checks:
         return

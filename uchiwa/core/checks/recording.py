@@ -7,7 +7,7 @@ from collections.abc import Iterator
 import numpy as np
 
 from uchiwa.core.briefs.brief import MUST, SHOULD
-from uchiwa.core.checks.examined import Examined
+from uchiwa.core.checks.examined import ExaminedLog
 from uchiwa.core.checks.finding import Finding, Severity
 from uchiwa.core.logs.drives import DriveKind
 from uchiwa.core.quantities.catalogue import QUANTITIES
@@ -26,7 +26,7 @@ _STAND_IN = {
 _FLAT_TOPPED = ("manifold_pressure", "boost_pressure")
 
 
-def too_short(it: Examined) -> Iterator[Finding]:
+def too_short(it: ExaminedLog) -> Iterator[Finding]:
     """The log is over before anything can be learned."""
     seconds = float(it.time[-1] - it.time[0])
     if seconds < it.limits.short_log:
@@ -41,7 +41,7 @@ def too_short(it: Examined) -> Iterator[Finding]:
         )
 
 
-def missing_channel(it: Examined) -> Iterator[Finding]:
+def missing_channel(it: ExaminedLog) -> Iterator[Finding]:
     """A channel the brief asks for is not there."""
     if it.brief is None:
         return
@@ -68,7 +68,7 @@ def missing_channel(it: Examined) -> Iterator[Finding]:
         yield Finding("missing_channel", severity, plain, f"Missing: {why}.")
 
 
-def constant_channel(it: Examined) -> Iterator[Finding]:
+def constant_channel(it: ExaminedLog) -> Iterator[Finding]:
     """A channel that must move stays on one number while the engine does not."""
     speed = it.signals["engine_speed"]
     moving = it.running & np.isfinite(speed)
@@ -94,7 +94,7 @@ def constant_channel(it: Examined) -> Iterator[Finding]:
         )
 
 
-def saturated_channel(it: Examined) -> Iterator[Finding]:
+def saturated_channel(it: ExaminedLog) -> Iterator[Finding]:
     """A pressure stays exactly on its highest reading, above the air outside: the sensor has come to its end."""
     for quantity in _FLAT_TOPPED:
         values = it.get(quantity)
@@ -123,7 +123,7 @@ def saturated_channel(it: Examined) -> Iterator[Finding]:
             return
 
 
-def out_of_range(it: Examined) -> Iterator[Finding]:
+def out_of_range(it: ExaminedLog) -> Iterator[Finding]:
     """Readings that no such quantity can have."""
     for quantity, values in it.signals.items():
         known = QUANTITIES.get(quantity)
@@ -148,7 +148,7 @@ def out_of_range(it: Examined) -> Iterator[Finding]:
         )
 
 
-def unit_doubt(it: Examined) -> Iterator[Finding]:
+def unit_doubt(it: ExaminedLog) -> Iterator[Finding]:
     """Values that do not fit their label."""
     for raster in it.log.rasters:
         for channel in raster.channels:
@@ -165,7 +165,7 @@ def unit_doubt(it: Examined) -> Iterator[Finding]:
                 )
 
 
-def time_order(it: Examined) -> Iterator[Finding]:
+def time_order(it: ExaminedLog) -> Iterator[Finding]:
     """Times that stand still or go back."""
     for repair in it.log.repairs:
         if repair.kind == "time":
@@ -182,7 +182,7 @@ def time_order(it: Examined) -> Iterator[Finding]:
             )
 
 
-def gaps(it: Examined) -> Iterator[Finding]:
+def gaps(it: ExaminedLog) -> Iterator[Finding]:
     """Stretches in which nothing was recorded."""
     steps = np.diff(it.time)
     usual = float(np.median(steps))
@@ -204,7 +204,7 @@ def gaps(it: Examined) -> Iterator[Finding]:
     )
 
 
-def low_rate(it: Examined) -> Iterator[Finding]:
+def low_rate(it: ExaminedLog) -> Iterator[Finding]:
     """Too few samples a second for what the log is for."""
     usual = float(np.median(np.diff(it.time)))
     hertz = 1.0 / usual if usual > 0 else 0.0
@@ -229,7 +229,7 @@ def low_rate(it: Examined) -> Iterator[Finding]:
         )
 
 
-def broken_off(it: Examined) -> Iterator[Finding]:
+def broken_off(it: ExaminedLog) -> Iterator[Finding]:
     """The file ends in the middle of a row."""
     if any(repair.kind == "truncated" for repair in it.log.repairs):
         yield Finding(

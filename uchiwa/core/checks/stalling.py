@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from uchiwa.core.checks.examined import Examined
+from uchiwa.core.checks.examined import ExaminedLog
 from uchiwa.core.checks.finding import Finding, Severity
 from uchiwa.core.counted import counted
 from uchiwa.core.idle.starts import Stop, standstills
@@ -13,7 +13,7 @@ from uchiwa.core.words.sentence import Sentence
 _BEFORE_S = 4.0
 
 
-def stalled(it: Examined) -> Iterator[Finding]:
+def stalled(it: ExaminedLog) -> Iterator[Finding]:
     """A running engine came to stand and had to be started again, or sagged before it stood."""
     found = [
         standstill for standstill in standstills(it.time, it.signals["engine_speed"]) if standstill.how is Stop.STALLED

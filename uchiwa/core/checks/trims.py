@@ -6,21 +6,21 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from uchiwa.core.checks.examined import Examined
+from uchiwa.core.checks.examined import ExaminedLog
 from uchiwa.core.checks.finding import Finding, Severity
 from uchiwa.core.logs.log import FloatArray
 from uchiwa.core.logs.signal import smooth
 from uchiwa.core.words.sentence import N_
 
 
-def _trim(it: Examined, bank: str) -> FloatArray | None:
+def _trim(it: ExaminedLog, bank: str) -> FloatArray | None:
     short, long = it.get(f"short_term_trim{bank}"), it.get(f"long_term_trim{bank}")
     if short is None and long is None:
         return None
     return (short if short is not None else 0.0) + (long if long is not None else np.zeros(it.time.shape))
 
 
-def trim_beyond(it: Examined) -> Iterator[Finding]:
+def trim_beyond(it: ExaminedLog) -> Iterator[Finding]:
     """Fuel trims far from nought."""
     for bank, words in (("", ""), ("_2", " of bank 2")):
         total = _trim(it, bank)
@@ -42,7 +42,7 @@ def trim_beyond(it: Examined) -> Iterator[Finding]:
             return
 
 
-def banks_differ(it: Examined) -> Iterator[Finding]:
+def banks_differ(it: ExaminedLog) -> Iterator[Finding]:
     """Two banks that want different fuel."""
     one, two = _trim(it, ""), _trim(it, "_2")
     if one is None or two is None or (it.get("short_term_trim_2") is None and it.get("long_term_trim_2") is None):
@@ -61,7 +61,7 @@ def banks_differ(it: Examined) -> Iterator[Finding]:
         )
 
 
-def trims_not_reset(it: Examined) -> Iterator[Finding]:
+def trims_not_reset(it: ExaminedLog) -> Iterator[Finding]:
     """Learned trims that stand at a value from the first second."""
     long = it.get("long_term_trim")
     if long is None:

@@ -18,7 +18,7 @@ _NO_AXIS = Axis("none", "1", frozen([0.0, 1.0]))
 
 
 @dataclass(frozen=True, eq=False)
-class Shares:
+class CellShares:
     """Which cells each sample counts in, and by how much.
 
     Attributes:
@@ -32,7 +32,7 @@ class Shares:
     nearest: IntArray
 
 
-def shares(x: Axis, y: Axis | None, at_x: FloatArray, at_y: FloatArray | None, estimator: Estimator) -> Shares:
+def shares(x: Axis, y: Axis | None, at_x: FloatArray, at_y: FloatArray | None, estimator: Estimator) -> CellShares:
     """Spread samples over the cells of a table.
 
     *nearest*: a sample belongs to the nearest breakpoint pair, borders at midpoints. *weighted* and *surface*: it
@@ -49,10 +49,10 @@ def shares(x: Axis, y: Axis | None, at_x: FloatArray, at_y: FloatArray | None, e
         nearest = y.nearest(at_y) * x.size + nearest
         corners = [(0, 0), (1, 0), (0, 1), (1, 1)]
     if estimator == "nearest":
-        return Shares(nearest[None, :], np.ones((1, at_x.size)), nearest)
+        return CellShares(nearest[None, :], np.ones((1, at_x.size)), nearest)
     weight = np.stack([np.where(right, fx, 1 - fx) * np.where(up, fy, 1 - fy) for right, up in corners])
     cell = np.stack([(j + up) * x.size + i + right for right, up in corners])
-    return Shares(cell, weight, nearest)
+    return CellShares(cell, weight, nearest)
 
 
 @dataclass(frozen=True, eq=False)

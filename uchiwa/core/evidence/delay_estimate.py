@@ -8,7 +8,7 @@ import numpy as np
 
 from uchiwa.core.evidence import kernels
 from uchiwa.core.evidence.delay import NO_DELAY, Delay
-from uchiwa.core.evidence.stretches import FEWEST, NO_GAIN, Gain, Sums, gain, stretches_of
+from uchiwa.core.evidence.stretches import FEWEST, NO_GAIN, Gain, StretchSums, gain, stretches_of
 from uchiwa.core.logs.log import FloatArray, IntArray
 from uchiwa.core.logs.timebase import bridgeable, own_period
 
@@ -63,12 +63,12 @@ class _Thinned:
     stretches: int
     cells: int
 
-    def sums(self, delay: Delay) -> Sums:
+    def sums(self, delay: Delay) -> StretchSums:
         """Within-cell sums of the logarithm of the error under a delay."""
         data = np.zeros((self.stretches, self.cells, 6))
         for log in self.logs:
             kernels.delayed_sums(*log.samples, *log.reading, delay.d0, delay.k, data)
-        return Sums(data)
+        return StretchSums(data)
 
 
 @dataclass(frozen=True, eq=False)
@@ -105,7 +105,7 @@ def _thinned(parts: list[DelaySamples], cells: int) -> _Thinned:
     return _Thinned(logs, first, cells)
 
 
-def _score(sums: Sums) -> FloatArray:
+def _score(sums: StretchSums) -> FloatArray:
     """Squared error of each stretch about the cells' means of the others, less what the wall film explains of it."""
     a, b, c = sums.left_out()
     whole = float(c.sum())

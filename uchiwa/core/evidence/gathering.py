@@ -108,7 +108,7 @@ _NEAR_S = 0.5
 
 
 @dataclass(frozen=True, eq=False)
-class Gathered:
+class GatheredCells:
     """A gathering's cells; arrays of shape (rows, columns).
 
     Attributes:
@@ -183,7 +183,7 @@ def _own_axis(quantity: str, points: str, name: str) -> Axis:
 
 def gathered(
     logs: Sequence[Log], calibration: Calibration, asked: Gathering, value: str | None = None, book: Book = SHIPPED
-) -> Gathered:
+) -> GatheredCells:
     """Gather a formula over logs.
 
     Args:
@@ -203,7 +203,7 @@ def gathered(
     bins = bins_of(samples, axes, asked.estimator)
     figure = _figure(asked, axes, samples, bins)
     enough = bins.samples >= max(asked.least_samples, 1e-9)
-    return Gathered(axes, np.where(enough, figure, np.nan), bins, samples, samples.total, samples.left_out)
+    return GatheredCells(axes, np.where(enough, figure, np.nan), bins, samples, samples.total, samples.left_out)
 
 
 def _figure(asked: Gathering, axes: Table, samples: GatheredSamples, bins: Bins) -> FloatArray:

@@ -64,7 +64,7 @@ def gain(before: FloatArray, after: FloatArray) -> Gain:
 
 
 @dataclass(frozen=True, eq=False)
-class Sums:
+class StretchSums:
     """Sums over the samples of each stretch and cell, of a value v and of a signal f that may explain it.
 
     Attributes:
@@ -113,7 +113,7 @@ class Slope:
     visits: Gain
 
 
-def slope_of(sums: Sums) -> Slope:
+def slope_of(sums: StretchSums) -> Slope:
     """The slope of the value on the signal within cells, judged on stretches left out one by one."""
     a, b, c = sums.left_out()
     whole = float(c.sum())

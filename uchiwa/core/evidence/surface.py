@@ -13,7 +13,7 @@ from uchiwa.core.evidence.bins import Samples
 from uchiwa.core.evidence.bordered import band_of
 from uchiwa.core.evidence.meter_shape import straight_over_bent
 from uchiwa.core.evidence.surface_misfit import misfit_of, off_centre
-from uchiwa.core.evidence.surface_net import Net, net_of
+from uchiwa.core.evidence.surface_net import SurfaceNet, net_of
 from uchiwa.core.evidence.surface_noise import HUBER, Followers, Noise, first_noise, noise_of
 from uchiwa.core.evidence.surface_system import PULL, system_of
 from uchiwa.core.logs.log import BoolArray, FloatArray, IntArray
@@ -88,7 +88,7 @@ class _Samples:
         return _Samples(self.x[use], self.y[use], self.value[use], self.node[use], self.log[use], followed)
 
 
-def _noise(net: Net, samples: _Samples, node: FloatArray, offsets: FloatArray) -> Noise:
+def _noise(net: SurfaceNet, samples: _Samples, node: FloatArray, offsets: FloatArray) -> Noise:
     step = max(1, samples.x.size // _RESIDUALS)
     residual, which = surface_kernels.surface_residuals(
         *net.geometry, samples.x, samples.y, samples.value, samples.log, node, offsets, step
@@ -101,7 +101,7 @@ def _noise(net: Net, samples: _Samples, node: FloatArray, offsets: FloatArray) -
 
 
 def _equations(
-    net: Net, samples: _Samples, noise: Noise, so_far: tuple[FloatArray, FloatArray], clip: float
+    net: SurfaceNet, samples: _Samples, noise: Noise, so_far: tuple[FloatArray, FloatArray], clip: float
 ) -> tuple[FloatArray, FloatArray]:
     """Precision matrix and right side over the kept nodes and the logs' offsets, of the samples alone.
 
@@ -237,7 +237,7 @@ class _Fitted:
     offset: float
 
 
-def _fitted(net: Net, samples: _Samples, noise: Noise, offsets: FloatArray) -> _Fitted:
+def _fitted(net: SurfaceNet, samples: _Samples, noise: Noise, offsets: FloatArray) -> _Fitted:
     """The solution, found in some rounds; offsets that chance explains are dropped on the way."""
     look = samples.part()
     dense, eigenvalues = net.penalty()
@@ -299,7 +299,7 @@ def _offset_spread(offsets: FloatArray, covariance: FloatArray) -> float:
     return apart if sure and apart >= _LEAST_OFFSET else 0.0
 
 
-def _cells_away(supported: BoolArray, net: Net) -> FloatArray:
+def _cells_away(supported: BoolArray, net: SurfaceNet) -> FloatArray:
     """Cells from each node to the nearest one that samples speak for; shape of the net."""
     whole = np.zeros(net.model.size, dtype=np.bool_)
     whole[net.kept] = supported
@@ -309,7 +309,7 @@ def _cells_away(supported: BoolArray, net: Net) -> FloatArray:
     return np.asarray(distance_transform_edt(~grid), dtype=np.float64)
 
 
-def _on_net(net: Net, values: FloatArray) -> FloatArray:
+def _on_net(net: SurfaceNet, values: FloatArray) -> FloatArray:
     whole = np.zeros(net.model.size)
     whole[net.kept] = values
     return whole.reshape(net.y.size, net.x.size)

@@ -5,13 +5,13 @@ from __future__ import annotations
 import numpy as np
 
 from uchiwa.core.evidence import kernels, surface_kernels
-from uchiwa.core.evidence.surface_net import Net
+from uchiwa.core.evidence.surface_net import SurfaceNet
 from uchiwa.core.logs.log import FloatArray
 
 _MISFIT = 1 / 8
 
 
-def off_centre(net: Net, x: FloatArray, y: FloatArray, worth: FloatArray) -> tuple[FloatArray, FloatArray]:
+def off_centre(net: SurfaceNet, x: FloatArray, y: FloatArray, worth: FloatArray) -> tuple[FloatArray, FloatArray]:
     """How far from its node the samples of each node lie, along columns and along rows: 0 on it, 1 halfway to the next.
 
     The mean of 4r(1 − r) over its samples, by the lookup's weights, r being the place between two breakpoints: 2/3 where
@@ -36,7 +36,7 @@ def off_centre(net: Net, x: FloatArray, y: FloatArray, worth: FloatArray) -> tup
 
 
 def misfit_of(
-    net: Net, node: FloatArray, covariance: FloatArray, off: tuple[FloatArray, FloatArray], straight: bool
+    net: SurfaceNet, node: FloatArray, covariance: FloatArray, off: tuple[FloatArray, FloatArray], straight: bool
 ) -> FloatArray:
     """What straight lines between breakpoints cannot follow, as a standard deviation at each node of the net.
 

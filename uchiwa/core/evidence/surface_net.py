@@ -51,7 +51,7 @@ def bending(points: FloatArray) -> FloatArray:
 
 
 @dataclass(frozen=True, eq=False)
-class Net:
+class SurfaceNet:
     """The nodes of a surface: axes continued, and how nodes and patches are numbered."""
 
     x: Axis
@@ -94,11 +94,11 @@ class Net:
         return whole, values
 
 
-def net_of(table: Table) -> Net:
+def net_of(table: Table) -> SurfaceNet:
     x = continued(table.x)
     curve = table.y is None
     y = _ROW if table.y is None else continued(table.y)
     grid = np.pad(table.grid, ((0, 1), (1, 1)) if curve else 1, mode="edge")
     model = np.where(grid > 0, grid, np.min(grid[grid > 0], initial=1.0))
     rulers = (kernels.ruler(x.breakpoints[1:-1]), kernels.ruler(y.breakpoints[1:-1]))
-    return Net(x, y, curve, np.ascontiguousarray(model.ravel()), rulers)
+    return SurfaceNet(x, y, curve, np.ascontiguousarray(model.ravel()), rulers)

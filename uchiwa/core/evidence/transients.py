@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from uchiwa.core.evidence import kernels
-from uchiwa.core.evidence.stretches import Slope, Sums, slope_of
+from uchiwa.core.evidence.stretches import Slope, StretchSums, slope_of
 from uchiwa.core.logs.log import FloatArray, IntArray
 from uchiwa.core.logs.signal import quiet, rate, smooth
 
@@ -126,7 +126,7 @@ def estimate_transients(
     def told(signal: FloatArray) -> Slope:
         data = np.zeros(shape)
         kernels.stretch_sums(value, np.ascontiguousarray(signal), cell, stretch, data)
-        return slope_of(Sums(data))
+        return slope_of(StretchSums(data))
 
     found = []
     for words, candidates in signals.items():

@@ -26,7 +26,7 @@ class Stop(StrEnum):
 
 
 @dataclass(frozen=True)
-class Start:
+class EngineStart:
     """A start: when the engine began to turn, or the log began, and when it first ran by itself; s."""
 
     cranked: float
@@ -47,21 +47,21 @@ def running(speed: FloatArray) -> BoolArray:
     return runs
 
 
-def starts(time: FloatArray, speed: FloatArray) -> tuple[Start, ...]:
+def starts(time: FloatArray, speed: FloatArray) -> tuple[EngineStart, ...]:
     """Every start that the log saw: from a stand or from cranking to running for a second.
 
     Args:
         time: s, rising; shape (n,).
         speed: engine speed, rpm; shape (n,).
     """
-    found: list[Start] = []
+    found: list[EngineStart] = []
     for first, _ in spans(time, running(speed), shortest=_RAN_S):
         before = (time < first) & (time > first - _SOON_S)
         if not before.any() or not (speed[before] <= RUNNING_RPM).any():
             continue
         standing = np.flatnonzero(before & (speed <= STANDING_RPM))
         cranked = float(time[min(standing[-1] + 1, time.size - 1)]) if standing.size else float(time[before][0])
-        found.append(Start(cranked, first))
+        found.append(EngineStart(cranked, first))
     return tuple(found)
 
 

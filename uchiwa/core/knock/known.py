@@ -51,7 +51,7 @@ def knock_limits(speeds: FloatArray, present: FloatArray, heard: dict[int, tuple
     return limits
 
 
-class Heard(NamedTuple):
+class ColumnKnock(NamedTuple):
     """Highest spark run clean in a column, lowest that knocked, NaN for none, and whether anything listened."""
 
     clean: float
@@ -60,7 +60,7 @@ class Heard(NamedTuple):
 
 
 @dataclass(frozen=True, eq=False)
-class Told:
+class JudgedKnock:
     """Knock as it was judged: events that count, and those that a person holds to be noise."""
 
     real: Sequence[Placed]
@@ -68,8 +68,8 @@ class Told:
 
 
 def heard_in(
-    column: int, numbered: Sequence[tuple[int, Pull]], bands: Bands, told: Told, laid: tuple[Table, float]
-) -> Heard:
+    column: int, numbered: Sequence[tuple[int, Pull]], bands: Bands, told: JudgedKnock, laid: tuple[Table, float]
+) -> ColumnKnock:
     """What was heard in a column of a spark table.
 
     A knock counts by how far its spark stood above the present table at its own speed and load. A run that held any retard
@@ -101,7 +101,7 @@ def heard_in(
         for one in here:
             given = float(table.lookup(np.array([one.x]), np.array([one.y]) if table.y is not None else None)[0])
             knocked = float(np.fmin(knocked, present + _fired_before(pull, one.event.at) - given))
-    return Heard(clean, knocked, listened)
+    return ColumnKnock(clean, knocked, listened)
 
 
 def _held_retard(pull: Pull, low: float, high: float, excused: Sequence[Placed]) -> bool:

@@ -68,7 +68,7 @@ class LiveLimits(PolicyFile):
         )
 
 
-class Why(StrEnum):
+class CorrectionState(StrEnum):
     """Why a correction does not run just now, or that it does."""
 
     RUNNING = "running"
@@ -82,7 +82,7 @@ class Why(StrEnum):
     NO_TARGET = "no_target"
 
 
-def state_now(limits: LiveLimits, growth: Growth, target: Table | None, on_table: bool) -> tuple[Why, str]:
+def state_now(limits: LiveLimits, growth: Growth, target: Table | None, on_table: bool) -> tuple[CorrectionState, str]:
     """Whether the correction runs at the last row, and how far it is from running.
 
     Args:
@@ -92,26 +92,26 @@ def state_now(limits: LiveLimits, growth: Growth, target: Table | None, on_table
         on_table: whether the engine is on the table under work.
     """
     if not limits.on:
-        return Why.OFF, ""
+        return CorrectionState.OFF, ""
     speed = growth.latest("engine_speed")
     if speed is None:
-        return Why.NO_DATA, ""
+        return CorrectionState.NO_DATA, ""
     if speed <= RUNNING_RPM:
-        return Why.STANDING, ""
+        return CorrectionState.STANDING, ""
     running = running_seconds(growth)
     if running < limits.after_s:
-        return Why.NOT_YET, f"{running:.0f} of {limits.after_s:.0f} s"
+        return CorrectionState.NOT_YET, f"{running:.0f} of {limits.after_s:.0f} s"
     coolant = growth.latest("coolant_temperature")
     if coolant is None or coolant < limits.coolant:
-        return Why.COLD, "no reading" if coolant is None else f"{coolant:.0f} of {limits.coolant:.0f} °C"
+        return CorrectionState.COLD, "no reading" if coolant is None else f"{coolant:.0f} of {limits.coolant:.0f} °C"
     if limits.opening and not _opens(growth):
-        return Why.NOT_OPENING, ""
+        return CorrectionState.NOT_OPENING, ""
     if not on_table:
-        return Why.OFF_TABLE, ""
+        return CorrectionState.OFF_TABLE, ""
     logged = growth.latest("lambda_target")
     if (logged is not None and logged <= 0) or (logged is None and target is None and "lambda_measured" in growth):
-        return Why.NO_TARGET, ""
-    return Why.RUNNING, ""
+        return CorrectionState.NO_TARGET, ""
+    return CorrectionState.RUNNING, ""
 
 
 def running_seconds(growth: Growth) -> float:

@@ -82,7 +82,7 @@ def overlay(pulls: Sequence[Pull], view: PullView) -> Overlay:
 
 
 @dataclass(frozen=True)
-class Compared:
+class PullComparison:
     """A pull against another over a band.
 
     Attributes:
@@ -108,7 +108,7 @@ class Compared:
 
 def compare(
     pulls: Sequence[Pull], drawn: Overlay, repeats: Repeatability, low: float, high: float
-) -> tuple[Compared, ...]:
+) -> tuple[PullComparison, ...]:
     """Each pull's mean torque over a band, against the first of the kind of which most ran through it."""
     inside = (drawn.speeds >= low) & (drawn.speeds <= high)
     torque, power = drawn.curves.get("wheel_torque"), drawn.curves.get("wheel_power")
@@ -127,7 +127,7 @@ def compare(
             top = float(np.nanmax(power[row, inside]))
         ragged = raggedness(np.where(pull.known, pull.torque, np.nan))
         told = alike and row != first and abs(difference) > chance
-        found.append(Compared(mean, difference, chance, told, alike, row == first, top, ragged))
+        found.append(PullComparison(mean, difference, chance, told, alike, row == first, top, ragged))
     return tuple(found)
 
 

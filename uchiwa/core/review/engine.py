@@ -9,7 +9,7 @@ import numpy as np
 from uchiwa.core.briefs.coverage import load_shares
 from uchiwa.core.proposals.fuel.filling import above_measured_load
 from uchiwa.core.review.concern import Concern, Weight, cells_of, many
-from uchiwa.core.review.reviewed import Reviewed
+from uchiwa.core.review.reviewed import ReviewedDraft
 from uchiwa.core.tables.orientation import load_axis
 
 RETARD = 1.0
@@ -20,7 +20,7 @@ DUTY, DUTY_STOP = 85.0, 100.0
 """Injector duty to be answered for, and that no injector has, %."""
 
 
-def spark_where_knock(it: Reviewed) -> Iterator[Concern]:
+def spark_where_knock(it: ReviewedDraft) -> Iterator[Concern]:
     """More spark than the last revision in cells where the round's logs show knock retard, or next to them upward in load."""
     for before, after, _ in it.changed("spark_advance"):
         seen = it.visited.get(after.id)
@@ -42,7 +42,7 @@ def spark_where_knock(it: Reviewed) -> Iterator[Concern]:
             yield Concern("spark_knock", Weight.ANSWER, sentence, after.id, cells_of(raised), f"{most:.3f}")
 
 
-def lean_at_load(it: Reviewed) -> Iterator[Concern]:
+def lean_at_load(it: ReviewedDraft) -> Iterator[Concern]:
     """A λ target made leaner at load."""
     for before, after, changed in it.changed("lambda_target"):
         if after.y is None:
@@ -55,7 +55,7 @@ def lean_at_load(it: Reviewed) -> Iterator[Concern]:
             yield Concern("lean_load", Weight.ANSWER, sentence, after.id, cells_of(lean), f"{leanest:.4f}")
 
 
-def lean_above_load(it: Reviewed) -> Iterator[Concern]:
+def lean_above_load(it: ReviewedDraft) -> Iterator[Concern]:
     """An airflow table made leaner above the highest load that the round's logs have seen at that speed."""
     for role in ("volumetric_efficiency", "maf_curve"):
         for before, after, changed in it.changed(role):
@@ -70,7 +70,7 @@ def lean_above_load(it: Reviewed) -> Iterator[Concern]:
                 yield Concern("lean_above_load", Weight.ANSWER, sentence, after.id, cells_of(lean), f"{most:.2f}")
 
 
-def injectors(it: Reviewed) -> Iterator[Concern]:
+def injectors(it: ReviewedDraft) -> Iterator[Concern]:
     """Injector duty to be expected with the draft."""
     duty = it.duty
     if duty is None or not np.isfinite(duty.expected) or duty.expected < DUTY or not it.changes:

@@ -9,7 +9,7 @@ import numpy as np
 from uchiwa.core.proposals.clamp.evidence import axes_of
 from uchiwa.core.quantities.units import convert
 from uchiwa.core.review.concern import Concern, Weight, cells_of, many, unit_words
-from uchiwa.core.review.reviewed import Reviewed
+from uchiwa.core.review.reviewed import ReviewedDraft
 from uchiwa.core.tables.table import Table
 
 _WARM_FROM = 80.0
@@ -23,7 +23,7 @@ def _over_coolant(table: Table) -> bool:
     return table.x.quantity == "coolant_temperature"
 
 
-def warm_factor(it: Reviewed) -> Iterator[Concern]:
+def warm_factor(it: ReviewedDraft) -> Iterator[Concern]:
     """A warm-up factor that is not 100 % once the engine is warm, or below it anywhere."""
     for _, after, _ in it.changed("warmup_factor"):
         if not _over_coolant(after):
@@ -38,7 +38,7 @@ def warm_factor(it: Reviewed) -> Iterator[Concern]:
             yield Concern("warm_factor", Weight.ANSWER, sentence, after.id, cells_of(wrong), f"{most:.2f}")
 
 
-def rises_with_temperature(it: Reviewed) -> Iterator[Concern]:
+def rises_with_temperature(it: ReviewedDraft) -> Iterator[Concern]:
     """A warm-up factor or an idle airflow that rises with temperature."""
     for role in _FALLING_ROLES:
         for _, after, _ in it.changed(role):
@@ -55,7 +55,7 @@ def rises_with_temperature(it: Reviewed) -> Iterator[Concern]:
             yield Concern("rises_with_temperature", Weight.ANSWER, sentence, after.id, cells_of(cells), f"{most:.4f}")
 
 
-def gear_left_behind(it: Reviewed) -> Iterator[Concern]:
+def gear_left_behind(it: ReviewedDraft) -> Iterator[Concern]:
     """An automatic's idle airflow that is changed in neutral and has no row in gear, or one that is not above neutral."""
     if not it.automatic:
         return
@@ -76,7 +76,7 @@ def gear_left_behind(it: Reviewed) -> Iterator[Concern]:
             yield Concern("gear_below_neutral", Weight.ANSWER, sentence, after.id, cells_of(low))
 
 
-def clamp_below_signal(it: Reviewed) -> Iterator[Concern]:
+def clamp_below_signal(it: ReviewedDraft) -> Iterator[Concern]:
     """A clamp below a signal that the car reached before boost: it would be cut where it never had boost."""
     for _, after, _ in it.changed("airflow_clamp"):
         reached = it.reached.get(after.id)

@@ -7,10 +7,10 @@ from collections.abc import Iterator
 import numpy as np
 
 from uchiwa.core.review.concern import Concern, Weight, cells_of, many
-from uchiwa.core.review.reviewed import Reviewed
+from uchiwa.core.review.reviewed import ReviewedDraft
 
 
-def unseen(it: Reviewed) -> Iterator[Concern]:
+def unseen(it: ReviewedDraft) -> Iterator[Concern]:
     """Changed cells that no sample of the round has visited: to be answered for where they were edited by hand."""
     for _, table, changed in it.changed():
         seen = it.visited.get(table.id)
@@ -27,7 +27,7 @@ def unseen(it: Reviewed) -> Iterator[Concern]:
             yield Concern("filled", Weight.NOTE, sentence, table.id, cells_of(filled))
 
 
-def never_logged(it: Reviewed) -> Iterator[Concern]:
+def never_logged(it: ReviewedDraft) -> Iterator[Concern]:
     """Tables changed although the round's logs cannot say where in them the engine was."""
     for _, table, changed in it.changed():
         seen = it.visited.get(table.id)
@@ -38,7 +38,7 @@ def never_logged(it: Reviewed) -> Iterator[Concern]:
         yield Concern("never_logged", Weight.ANSWER, sentence, table.id, cells_of(changed))
 
 
-def temporary_setup(it: Reviewed) -> Iterator[Concern]:
+def temporary_setup(it: ReviewedDraft) -> Iterator[Concern]:
     """A temporary setup in force: no final revision is frozen with it."""
     if it.setup:
         sentence = (
@@ -47,7 +47,7 @@ def temporary_setup(it: Reviewed) -> Iterator[Concern]:
         yield Concern("setup", Weight.ANSWER, sentence, state=it.setup)
 
 
-def image(it: Reviewed) -> Iterator[Concern]:
+def image(it: ReviewedDraft) -> Iterator[Concern]:
     """What the controller's image cannot hold, or holds only nearly."""
     if it.image is None:
         return

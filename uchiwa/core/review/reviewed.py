@@ -13,7 +13,7 @@ from uchiwa.core.tables.table import Calibration, Table
 
 
 @dataclass(frozen=True, eq=False)
-class Visited:
+class VisitedCells:
     """What the round's logs say of a table's cells; arrays of shape (rows, columns).
 
     Attributes:
@@ -55,7 +55,7 @@ class ImageFit:
 
 
 @dataclass(frozen=True, eq=False)
-class Reviewed:
+class ReviewedDraft:
     """A draft under review.
 
     Attributes:
@@ -73,7 +73,7 @@ class Reviewed:
 
     base: Calibration
     draft: Calibration
-    visited: Mapping[str, Visited] = field(default_factory=dict)
+    visited: Mapping[str, VisitedCells] = field(default_factory=dict)
     duty: Duty | None = None
     setup: str = ""
     image: ImageFit | None = None

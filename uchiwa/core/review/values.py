@@ -8,7 +8,7 @@ import numpy as np
 
 from uchiwa.core.logs.log import BoolArray, FloatArray
 from uchiwa.core.review.concern import Concern, Weight, cells_of, many, unit_words
-from uchiwa.core.review.reviewed import Reviewed
+from uchiwa.core.review.reviewed import ReviewedDraft
 from uchiwa.core.tables.table import Table
 
 LEDGE = {"spark_advance": 4.0, "lambda_target": 0.08}
@@ -19,7 +19,7 @@ GREW = 1.5
 """A step counts only if it became so many times larger than it was."""
 
 
-def limits(it: Reviewed) -> Iterator[Concern]:
+def limits(it: ReviewedDraft) -> Iterator[Concern]:
     """Values beyond the table's limits, and changed ones that now lie at one."""
     for _, table, changed in it.changed():
         low = -np.inf if table.minimum is None else table.minimum
@@ -34,7 +34,7 @@ def limits(it: Reviewed) -> Iterator[Concern]:
             yield Concern("at_limit", Weight.NOTE, sentence, table.id, cells_of(at), _state(table, at))
 
 
-def ledges(it: Reviewed) -> Iterator[Concern]:
+def ledges(it: ReviewedDraft) -> Iterator[Concern]:
     """Steps between neighbours that the change has made, where a controller would feel an edge."""
     for before, after, changed in it.changed():
         over = np.zeros(after.shape, dtype=np.bool_)

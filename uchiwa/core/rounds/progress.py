@@ -18,7 +18,7 @@ class Station(StrEnum):
     RETURN = "Return"
 
 
-class Standing(StrEnum):
+class StationState(StrEnum):
     """How a station stands."""
 
     DONE = "done"
@@ -87,13 +87,13 @@ def next_station(facts: RoundFacts) -> Station:
     return Station.SPARK if facts.logs_dyno == facts.logs_ready else _FIRST_OF.get(facts.purpose, Station.FUEL)
 
 
-def standings(facts: RoundFacts, here: Station | None = None, *, closed: bool = False) -> dict[Station, Standing]:
+def standings(facts: RoundFacts, here: Station | None = None, *, closed: bool = False) -> dict[Station, StationState]:
     """How each station stands; `here` is the one being looked at, by default the next one to be worked.
 
     Seen as a whole, a job at rest (`closed`) has nothing left to do.
     """
     if closed and here is None:
-        return dict.fromkeys(Station, Standing.DONE)
+        return dict.fromkeys(Station, StationState.DONE)
     done = {
         Station.BRIEF: facts.briefed,
         Station.LOGS: facts.logs_ready > 0,
@@ -103,17 +103,17 @@ def standings(facts: RoundFacts, here: Station | None = None, *, closed: bool = 
         Station.REVIEW: facts.frozen,
         Station.RETURN: facts.frozen,
     }
-    result: dict[Station, Standing] = {}
+    result: dict[Station, StationState] = {}
     for station in Station:
         if done[station]:
-            result[station] = Standing.DONE
+            result[station] = StationState.DONE
         else:
-            result[station] = Standing.TO_COME
+            result[station] = StationState.TO_COME
     if facts.logs_refused and not facts.logs_ready:
-        result[Station.LOGS] = Standing.NEEDS_YOU
+        result[Station.LOGS] = StationState.NEEDS_YOU
     at = here or (None if facts.frozen else next_station(facts))
-    if at is not None and (here is not None or result[at] is not Standing.NEEDS_YOU):
-        result[at] = Standing.HERE
+    if at is not None and (here is not None or result[at] is not StationState.NEEDS_YOU):
+        result[at] = StationState.HERE
     return result
 
 

@@ -21,7 +21,7 @@ _LARGEST_SPARK = 25.0
 
 
 @dataclass(frozen=True, eq=False)
-class Carried:
+class CarriedStep:
     """One step.
 
     Attributes:
@@ -63,7 +63,7 @@ _CONSTANTS = {
 }
 
 
-def changed(start: Calibration, changes: Changes) -> Iterator[Carried]:
+def changed(start: Calibration, changes: Changes) -> Iterator[CarriedStep]:
     """The steps of the changes, one after the other; those that change nothing are left out.
 
     Raises:
@@ -86,11 +86,11 @@ def changed(start: Calibration, changes: Changes) -> Iterator[Carried]:
             now, constants=tuple(replace(one, value=wanted) if one is constant else one for one in now.constants)
         )
         shown = f" {constant.unit}" if constant.unit and constant.unit != "1" else ""
-        yield Carried(f"{words} {before:g} → {wanted:g}{shown}, for this car", now)
+        yield CarriedStep(f"{words} {before:g} → {wanted:g}{shown}, for this car", now)
     if changes.spark_down > 0:
         now, cells = spark_down(now, changes.spark_down)
         why = changes.spark_why.strip() or "a worse fuel"
-        yield Carried(f"Spark {changes.spark_down:g}° down in {cells} cells, for {why}", now)
+        yield CarriedStep(f"Spark {changes.spark_down:g}° down in {cells} cells, for {why}", now)
 
 
 def _in_unit(value: float, told: str, unit: str, what: str) -> float:
@@ -126,7 +126,7 @@ def spark_down(start: Calibration, degrees: float) -> tuple[Calibration, int]:
     return now, cells
 
 
-def onto(own: Calibration, start: Calibration) -> tuple[Carried, tuple[str, ...]]:
+def onto(own: Calibration, start: Calibration) -> tuple[CarriedStep, tuple[str, ...]]:
     """A start map on the car's own tables and breakpoints.
 
     Tables belong together by id, else by role where each side has one. A value is looked up in the start map as its controller
@@ -160,7 +160,7 @@ def onto(own: Calibration, start: Calibration) -> tuple[Carried, tuple[str, ...]
     if beyond:
         left.append(f"{beyond} cells lie beyond the start map’s breakpoints and have its last value")
     sentence = f"{len(done)} table{'s' if len(done) != 1 else ''} carried over from “{start.title}”: {', '.join(done)}"
-    return Carried(sentence, replace(own, tables=tuple(tables))), tuple(left)
+    return CarriedStep(sentence, replace(own, tables=tuple(tables))), tuple(left)
 
 
 def compared_with(own: Calibration, other: Calibration) -> tuple[Calibration, tuple[str, ...]]:

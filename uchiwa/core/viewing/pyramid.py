@@ -37,14 +37,14 @@ class Level:
 
 
 @dataclass(frozen=True, eq=False)
-class Sums:
+class BlockSums:
     """The sum of each block's readings, and how many they are."""
 
     total: FloatArray
     known: IntArray
 
 
-def pyramid_of(values: FloatArray) -> tuple[tuple[Level, Sums], ...]:
+def pyramid_of(values: FloatArray) -> tuple[tuple[Level, BlockSums], ...]:
     """The levels of a signal, finest first: blocks of 64 samples, 256, 1024 and so on while there are over 256 of them.
 
     Args:
@@ -75,10 +75,12 @@ def _rows(values: FloatArray, padded: int, with_: float, width: int = BLOCK) -> 
     return full.reshape(-1, width)
 
 
-def _level(block: int, low: FloatArray, high: FloatArray, total: FloatArray, known: FloatArray) -> tuple[Level, Sums]:
+def _level(
+    block: int, low: FloatArray, high: FloatArray, total: FloatArray, known: FloatArray
+) -> tuple[Level, BlockSums]:
     empty = known == 0
     level = Level(block, np.where(empty, np.nan, low), np.where(empty, np.nan, high))
-    return level, Sums(total, known.astype(np.int64))
+    return level, BlockSums(total, known.astype(np.int64))
 
 
 class Source(Protocol):
@@ -103,7 +105,7 @@ class Source(Protocol):
         """The level with blocks of so many samples."""
         ...
 
-    def sums(self, block: int) -> Sums:
+    def sums(self, block: int) -> BlockSums:
         """The sums of that level."""
         ...
 
@@ -117,7 +119,7 @@ class InMemory:
 
     def __init__(self, values: FloatArray) -> None:
         self.values = values
-        self._built: dict[int, tuple[Level, Sums]] | None = None
+        self._built: dict[int, tuple[Level, BlockSums]] | None = None
         self._extent: tuple[float, float] | None = None
 
     @property
@@ -125,7 +127,7 @@ class InMemory:
         """Number of samples."""
         return int(self.values.size)
 
-    def _pyramid(self) -> dict[int, tuple[Level, Sums]]:
+    def _pyramid(self) -> dict[int, tuple[Level, BlockSums]]:
         if self._built is None:
             self._built = {pair[0].block: pair for pair in pyramid_of(self.values)}
         return self._built
@@ -147,7 +149,7 @@ class InMemory:
         """The level with blocks of so many samples."""
         return self._pyramid()[block][0]
 
-    def sums(self, block: int) -> Sums:
+    def sums(self, block: int) -> BlockSums:
         """The sums of that level."""
         return self._pyramid()[block][1]
 

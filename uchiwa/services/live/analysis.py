@@ -13,7 +13,7 @@ import numpy as np
 
 from uchiwa.core.briefs.acceptance import judge
 from uchiwa.core.briefs.checklist import Tick, checklist
-from uchiwa.core.checks import Examined, examine
+from uchiwa.core.checks import ExaminedLog, examine
 from uchiwa.core.errors import BadInput
 from uchiwa.core.live.limits import LiveLimits
 from uchiwa.core.logs.drives import TITLES
@@ -122,7 +122,7 @@ class Analyst:
         if recording is None:
             return {"through": max(self.position, 0)}
         context = self.context
-        it = Examined(
+        it = ExaminedLog(
             recording, context.file, context.brief, context.calibration, context.revision, context.table, context.limits,
             context.book,
         )  # fmt: skip

@@ -31,7 +31,7 @@ _FORGET_S = 600.0
 _BACK_S = 2.5
 
 
-class Growing:
+class GrowingSession:
     """One session, followed.
 
     Attributes:
@@ -140,18 +140,18 @@ def _chunks(log_id: int, position: int) -> list[tuple[int, bytes]]:
         return live_passing.chunks_after(log_id, position)
 
 
-_followed: OrderedDict[int, Growing] = OrderedDict()
+_followed: OrderedDict[int, GrowingSession] = OrderedDict()
 _lock = Lock()
 
 
-def follow(session: LiveSession) -> Growing:
+def follow(session: LiveSession) -> GrowingSession:
     """A session as far as this process has followed it; call `advance` for what came since."""
     with _lock:
         found = _followed.get(session.id)
         if found is not None:
             _followed.move_to_end(session.id)
             return found
-    made = Growing(session)
+    made = GrowingSession(session)
     with _lock:
         found = _followed.setdefault(session.id, made)
         _followed.move_to_end(session.id)

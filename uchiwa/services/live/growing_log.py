@@ -19,7 +19,7 @@ TIME = "time"
 _SLOW = 0.9
 
 
-class Named(NamedTuple):
+class ChannelName(NamedTuple):
     """What a channel is called, its unit, and the id of what it measures, or None."""
 
     name: str
@@ -27,7 +27,7 @@ class Named(NamedTuple):
     quantity: str | None
 
 
-_TIME = Named(TIME, "s", TIME)
+_TIME = ChannelName(TIME, "s", TIME)
 
 
 class GrowingSignal(InMemory):
@@ -42,7 +42,7 @@ class GrowingSignal(InMemory):
         mean: of all readings; None without any.
     """
 
-    def __init__(self, place: tuple[object, ...], raster: int, what: Named, values: FloatArray) -> None:
+    def __init__(self, place: tuple[object, ...], raster: int, what: ChannelName, values: FloatArray) -> None:
         super().__init__(values)
         self.id = place
         self.raster = raster
@@ -73,9 +73,9 @@ class GrowingLog:
             if 2 <= known.sum() < _SLOW * size:
                 raster, values = number, values[known]
                 self.times[raster] = self._signal(raster, _TIME, time[known])
-            self.signals[one.key] = self._signal(raster, Named(one.title, one.unit, one.quantity), values)
+            self.signals[one.key] = self._signal(raster, ChannelName(one.title, one.unit, one.quantity), values)
 
-    def _signal(self, raster: int, what: Named, values: FloatArray) -> GrowingSignal:
+    def _signal(self, raster: int, what: ChannelName, values: FloatArray) -> GrowingSignal:
         return GrowingSignal((*self._place, raster, what.name), raster, what, values)
 
     @property

@@ -9,7 +9,7 @@ from uchiwa.core.live.advice import Advice, Adviser, Engine
 from uchiwa.core.live.filling import Filling
 from uchiwa.core.logs.drives import DriveKind
 from uchiwa.core.logs.log import FloatArray
-from uchiwa.services.live.growing import Growing
+from uchiwa.services.live.growing import GrowingSession
 from uchiwa.store import collected
 from uchiwa.store.database import run_again, unit_of_work
 
@@ -20,7 +20,7 @@ _IDLE_BELOW_RPM, _STANDS_KMH, _LONGEST_STEP_S = 1300.0, 3.0, 0.5
 class Guide:
     """Advises the driver of one session."""
 
-    def __init__(self, growing: Growing) -> None:
+    def __init__(self, growing: GrowingSession) -> None:
         self.growing = growing
         self.adviser = Adviser()
         self._idled, self._counted = 0.0, 0
@@ -97,7 +97,7 @@ class Guide:
 
 
 @run_again
-def _earlier(growing: Growing) -> tuple[FloatArray | None, bool]:
+def _earlier(growing: GrowingSession) -> tuple[FloatArray | None, bool]:
     """Seconds in each cell of the round's earlier logs, and whether one of them has the warm idle."""
     with unit_of_work():
         found = collected.collected(growing.context.job, growing.context.round)

@@ -34,7 +34,7 @@ _NOTHING = np.full(2, np.nan)
 
 
 @dataclass(frozen=True)
-class Begun:
+class BegunSession:
     """A session that has begun.
 
     Attributes:
@@ -48,7 +48,7 @@ class Begun:
     said: str
 
 
-def begin(job: Job, round_: Round, body: bytes) -> Begun:
+def begin(job: Job, round_: Round, body: bytes) -> BegunSession:
     """Begin a session.
 
     Raises:
@@ -57,7 +57,7 @@ def begin(job: Job, round_: Round, body: bytes) -> Begun:
     """
     opening = Opening.loads(body)
     session, key = live_passing.begin(job, round_, opening)
-    return Begun(session, key, _lacking(session, opening))
+    return BegunSession(session, key, _lacking(session, opening))
 
 
 def _lacking(session: LiveSession, opening: Opening) -> str:

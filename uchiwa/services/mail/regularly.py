@@ -32,7 +32,7 @@ def _remind(shop_id: int) -> None:
     with unit_of_work():
         shop = Shop.get_by_id(shop_id)
         days = int(shop.remind_days)
-        for entry in queue.queue(shop_id, queue.Wanted(closed=False, moved_before=now() - timedelta(days=days))):
+        for entry in queue.queue(shop_id, queue.JobFilter(closed=False, moved_before=now() - timedelta(days=days))):
             if entry.move is not Move.THEIRS or not entry.facts.briefed:
                 continue
             number = (now() - entry.since).days // days

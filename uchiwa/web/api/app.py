@@ -16,19 +16,19 @@ from uchiwa.store.conflict import ConflictError
 from uchiwa.store.database import can_run_again, has_no_room
 from uchiwa.web.api import jobs, revisions, work
 from uchiwa.web.api.caller import A_MINUTE, PATH, TooOftenError, bearer
-from uchiwa.web.api.models import Said
+from uchiwa.web.api.models import Refusal
 from uchiwa.web.api.refusals import NO_TOKEN, TOO_OFTEN, said
 
 _log = logging.getLogger("uchiwa.api")
 _REFUSALS: dict[int | str, dict[str, Any]] = {
-    400: {"model": Said, "description": "Something cannot be used."},
-    401: {"model": Said, "description": "There is no token that works."},
-    403: {"model": Said, "description": "The token lacks the scope."},
-    404: {"model": Said, "description": "There is no such thing in your shop."},
-    409: {"model": Said, "description": "Somebody was quicker."},
-    422: {"model": Said, "description": "An argument is not what the description says."},
-    429: {"model": Said, "description": f"More than {A_MINUTE} requests came within a minute."},
-    503: {"model": Said, "description": "The database cannot be reached just now."},
+    400: {"model": Refusal, "description": "Something cannot be used."},
+    401: {"model": Refusal, "description": "There is no token that works."},
+    403: {"model": Refusal, "description": "The token lacks the scope."},
+    404: {"model": Refusal, "description": "There is no such thing in your shop."},
+    409: {"model": Refusal, "description": "Somebody was quicker."},
+    422: {"model": Refusal, "description": "An argument is not what the description says."},
+    429: {"model": Refusal, "description": f"More than {A_MINUTE} requests came within a minute."},
+    503: {"model": Refusal, "description": "The database cannot be reached just now."},
 }  # fmt: skip
 _WORDS = {401: NO_TOKEN, 404: "There is no such thing here.", 405: "This cannot be asked in this way."}
 

@@ -47,7 +47,7 @@ def _caller(request: Request) -> ApiToken:
     return token
 
 
-class May:
+class RequiredScope:
     """A dependency: the person who calls, if the token has a scope."""
 
     def __init__(self, scope: str) -> None:
@@ -67,6 +67,6 @@ class May:
         return user
 
 
-Reader = Annotated[User, Depends(May(api_tokens.READ))]
-Sender = Annotated[User, Depends(May(api_tokens.SEND))]
-Fetcher = Annotated[User, Depends(May(api_tokens.FETCH))]
+Reader = Annotated[User, Depends(RequiredScope(api_tokens.READ))]
+Sender = Annotated[User, Depends(RequiredScope(api_tokens.SEND))]
+Fetcher = Annotated[User, Depends(RequiredScope(api_tokens.FETCH))]

@@ -13,7 +13,7 @@ from uchiwa.store import findings, jobs, log_files, shops, uploads
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import Job, LogFile, Round, User
 from uchiwa.web.api.caller import Reader, Sender
-from uchiwa.web.api.models import FindingOut, FindingsOut, JobOut, JobsOut, LogOut, LogsOut, Said
+from uchiwa.web.api.models import FindingOut, FindingsOut, JobOut, JobsOut, LogOut, LogsOut, Refusal
 
 router = APIRouter()
 LARGEST_ID = 2**63 - 1
@@ -103,7 +103,7 @@ def list_logs(user: Reader, job_id: Id, number: Number) -> LogsOut:
     "/jobs/{job_id}/logs",
     tags=["logs"],
     status_code=202,
-    responses={200: {"model": LogOut}, 409: {"model": Said}, 413: {"model": Said}},
+    responses={200: {"model": LogOut}, 409: {"model": Refusal}, 413: {"model": Refusal}},
 )
 def send_log(user: Sender, job_id: Id, file: UploadFile, response: Response) -> LogOut:
     """Send a log to the round under work. It is kept first and read afterwards: ask for its state.

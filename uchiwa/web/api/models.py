@@ -12,7 +12,7 @@ class _Answer(BaseModel):
     model_config = ConfigDict(extra="forbid")
 
 
-class Said(_Answer):
+class Refusal(_Answer):
     """Why something was refused."""
 
     said: str = Field(description="One sentence: what is wrong, where, and what to do.")

@@ -21,7 +21,7 @@ from uchiwa.services.live.driven import driven_by, overlay_for, own_calibration
 from uchiwa.store import links, live_passing, live_sessions
 from uchiwa.store.database import connected, run_again, unit_of_work
 from uchiwa.store.live_passing import OverError, RunningAlreadyError
-from uchiwa.store.live_sessions import Standing
+from uchiwa.store.live_sessions import SessionState
 from uchiwa.store.models import Job, LiveSession
 from uchiwa.web.customer.opened import Opened, private
 from uchiwa.web.live import followers
@@ -332,7 +332,7 @@ def _nothing() -> None:
 
 
 @run_again
-def _standing(session_id: int) -> Standing | None:
+def _standing(session_id: int) -> SessionState | None:
     with connected():
         return live_sessions.standing(session_id)
 

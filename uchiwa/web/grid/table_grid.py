@@ -10,7 +10,7 @@ import numpy as np
 
 from uchiwa.core.logs.log import BoolArray, FloatArray
 from uchiwa.core.quantities.unit_words import unit_words
-from uchiwa.core.review.reviewed import Visited
+from uchiwa.core.review.reviewed import VisitedCells
 from uchiwa.core.tables.table import Table
 from uchiwa.web.grid.grid import FILL_STEPS, FULL_DWELL_S, FULL_ERROR_PERCENT, FULL_STEPS, Cell, Grid, corner, points
 
@@ -63,7 +63,7 @@ def differences(table: Table, base: Table | None) -> FloatArray | None:
 def drawn(
     table: Table,
     base: Table | None,
-    visited: Visited | None,
+    visited: VisitedCells | None,
     pinned: Collection[tuple[int, int]],
     showing: Showing,
 ) -> Drawn:
@@ -97,7 +97,7 @@ def drawn(
     return Drawn(text, _marked(np.where(changed, fill + " touched", fill), visited, pinned))
 
 
-def _marked(classes: np.ndarray, visited: Visited | None, pinned: Collection[tuple[int, int]]) -> np.ndarray:
+def _marked(classes: np.ndarray, visited: VisitedCells | None, pinned: Collection[tuple[int, int]]) -> np.ndarray:
     """Classes with what the logs say of the cells, and which are pinned."""
     if visited is not None and visited.logged:
         dwell = visited.dwell

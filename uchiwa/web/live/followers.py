@@ -21,11 +21,11 @@ from playhouse.pool import MaxConnectionsExceeded
 from uchiwa.core.live.advice import Advice
 from uchiwa.services.live import growing
 from uchiwa.services.live.analysis import Analysis
-from uchiwa.services.live.growing import Growing
+from uchiwa.services.live.growing import GrowingSession
 from uchiwa.services.live.guiding import Guide
 from uchiwa.store import live_passing, live_sessions
 from uchiwa.store.database import connected, database, run_again
-from uchiwa.store.live_sessions import News, Standing
+from uchiwa.store.live_sessions import SessionNews, SessionState
 from uchiwa.store.models import LiveSession
 
 LOOK_S = 0.36
@@ -50,9 +50,9 @@ class Follower:
         watchers: called whenever one of these may have changed, each in the loop it came from.
     """
 
-    def __init__(self, growing_: Growing) -> None:
+    def __init__(self, growing_: GrowingSession) -> None:
         self.growing = growing_
-        self.standing: Standing | None = None
+        self.standing: SessionState | None = None
         self.analysis = Analysis()
         self.guide = Guide(growing_)
         self.watchers: list[tuple[asyncio.AbstractEventLoop, Callable[[], None]]] = []
@@ -71,7 +71,7 @@ class Follower:
             self._advice = self.guide.advise()
         return self._advice
 
-    def hear(self, news: News | None) -> bool:
+    def hear(self, news: SessionNews | None) -> bool:
         """Note how the session stands and what the worker has found, None if it is gone; whether something is new."""
         standing = news.standing if news is not None else None
         changed, self.standing = standing != self.standing, standing
@@ -161,7 +161,7 @@ def _made(session: LiveSession) -> Follower:
 
 
 @run_again
-def _news(session_id: int) -> News | None:
+def _news(session_id: int) -> SessionNews | None:
     with connected():
         return live_sessions.news_of({session_id: live_sessions.UNKNOWN}).get(session_id)
 

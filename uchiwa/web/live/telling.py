@@ -32,7 +32,7 @@ Draw = Callable[[Filling, str, dict[tuple[int, int], dict[str, Any]], np.ndarray
 
 
 @dataclass
-class Wish:
+class WatcherRequest:
     """What a watcher wants to see.
 
     Attributes:
@@ -46,7 +46,7 @@ class Wish:
     view: str = ""
 
     @classmethod
-    def read(cls, data: Any) -> Wish:
+    def read(cls, data: Any) -> WatcherRequest:
         """From what the page sends; what makes no sense is passed over."""
         if not isinstance(data, dict):
             return cls()
@@ -58,7 +58,7 @@ class Wish:
 
 
 @dataclass
-class Told:
+class SentSoFar:
     """What one watcher has been told already."""
 
     rows: int = 0
@@ -90,8 +90,8 @@ class Teller:
         self.limits: dict[str, tuple[Limit, ...]] = {}
         for limit in limits:
             self.limits[limit.quantity] = (*self.limits.get(limit.quantity, ()), limit)
-        self.told = Told()
-        self.wish = Wish()
+        self.told = SentSoFar()
+        self.wish = WatcherRequest()
 
     def news(self) -> dict[str, Any]:
         """What is new; empty if nothing is."""

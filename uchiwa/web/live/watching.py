@@ -21,7 +21,7 @@ from uchiwa.web.live.sockets import (
     message_of,
     send,
 )
-from uchiwa.web.live.telling import Teller, Wish
+from uchiwa.web.live.telling import Teller, WatcherRequest
 
 _CORRECTION_EVERY_S = 0.6
 _STILL_THERE_S = 2.0
@@ -107,7 +107,7 @@ def _is_closed(error: Exception) -> bool:
 async def _hear(socket: WebSocket, told: _Telling) -> None:
     while True:
         try:
-            told.teller.wish = Wish.read(message_of(await socket.receive_text()))
+            told.teller.wish = WatcherRequest.read(message_of(await socket.receive_text()))
         except BadInput:
             continue
         told.begin()

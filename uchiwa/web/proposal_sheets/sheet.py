@@ -16,7 +16,7 @@ from uchiwa.core.logs.log import BoolArray
 from uchiwa.core.quantities.display import shown_table
 from uchiwa.core.rounds.progress import Station
 from uchiwa.core.tables.editing.cellname import cell_name
-from uchiwa.services.table_proposals import Asked, TableContext, TakenAs, Taking, kept, values_taken
+from uchiwa.services.table_proposals import PendingTake, SheetNeeds, StepOrigin, TableContext, kept, values_taken
 from uchiwa.store.models import Job, Round
 from uchiwa.web.account.display_units import display_of
 from uchiwa.web.doubts import doubt_values
@@ -81,7 +81,7 @@ class SheetStation:
         return render(request, "sheet_empty.html", page.user, page=page, problem=str(problem), **values, **asked)
 
 
-class Found(Protocol):
+class SheetWork(Protocol):
     """A sheet's work: its context and its proposal."""
 
     @property
@@ -114,8 +114,8 @@ class TableSheet:
     """
 
     key: str
-    asked: Asked
-    taken_as: TakenAs
+    asked: SheetNeeds
+    taken_as: StepOrigin
     policy: type[BaseModel]
     keys: tuple[str, ...]
     views: type[StrEnum]
@@ -129,16 +129,16 @@ class TableSheet:
     left_out: Callable[[Any, str], Moments] | None = None
     switches: tuple[str, ...] = ()
     waiting: Callable[[Any], BoolArray] = field(default=lambda found: found.context.waiting(found.proposal.after))
-    taken: Callable[[Any, BoolArray | None], Taking] | None = None
+    taken: Callable[[Any, BoolArray | None], PendingTake] | None = None
     after_taking: str = "change"
 
-    def taking(self, found: Found, chosen: BoolArray | None) -> Taking:
+    def taking(self, found: SheetWork, chosen: BoolArray | None) -> PendingTake:
         """What taking the chosen cells, or all, comes to."""
         if self.taken is not None:
             return self.taken(found, chosen)
         return values_taken(found.context, found.proposal.after, chosen, self.taken_as)
 
-    def values(self, page: RoundPage, found: Found, seen: SheetState, chosen: int = 1) -> dict[str, Any]:
+    def values(self, page: RoundPage, found: SheetWork, seen: SheetState, chosen: int = 1) -> dict[str, Any]:
         """What the sheet's templates need."""
         at, proposal = found.context, found.proposal
         waiting = self.waiting(found)

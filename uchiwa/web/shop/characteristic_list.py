@@ -14,7 +14,7 @@ CONSTANT_ROLES = ("displacement", "cylinders", "stoichiometric_ratio", "injector
 
 
 @dataclass(frozen=True)
-class Listed:
+class ListedCharacteristic:
     """One characteristic.
 
     Attributes:
@@ -43,7 +43,7 @@ class CharacteristicList:
         quantities: ids and titles of what may be looked up.
     """
 
-    rows: tuple[Listed, ...]
+    rows: tuple[ListedCharacteristic, ...]
     found: int
     total: int
     more: int | None
@@ -77,11 +77,11 @@ def characteristic_list(description: Description, q: str, group: str, skip: int)
     )  # fmt: skip
 
 
-def _listed(description: Description, characteristic: Characteristic, role: str) -> Listed:
+def _listed(description: Description, characteristic: Characteristic, role: str) -> ListedCharacteristic:
     inputs = []
     for axis in characteristic.axes:
         points = description.axes.get(axis.points)
         measured = points.input if points is not None else axis.input
         inputs.append((measured, quantity_of(description, measured)))
     roles = CONSTANT_ROLES if characteristic.kind == "VALUE" else TABLE_ROLES
-    return Listed(characteristic, role, tuple(inputs), roles)
+    return ListedCharacteristic(characteristic, role, tuple(inputs), roles)

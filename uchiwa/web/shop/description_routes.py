@@ -10,7 +10,7 @@ from pydantic import ValidationError
 
 from uchiwa.core.errors import BadInput
 from uchiwa.core.shelf.contents import ShelfKind
-from uchiwa.core.tables.a2l.assignment import Assignment, Input, Taken
+from uchiwa.core.tables.a2l.assignment import Assignment, Input, TakenCharacteristic
 from uchiwa.core.tables.a2l.description import Description
 from uchiwa.core.tables.a2l.layout import DescribedLayout, Extent, layout_from
 from uchiwa.core.tables.a2l.suggestion import suggested
@@ -20,7 +20,7 @@ from uchiwa.core.tables.image.layout_json import ChecksumJson
 from uchiwa.core.tables.interchange.calibration_json import complaint
 from uchiwa.store import shelf
 from uchiwa.store.database import unit_of_work
-from uchiwa.store.shelf import About
+from uchiwa.store.shelf import EntryDescription
 from uchiwa.web.pages import say
 from uchiwa.web.requests.sent_file import sent_file
 from uchiwa.web.requests.session import Fields, FromOurForm, Person
@@ -39,7 +39,7 @@ def said_in(form: dict[str, str], description: Description) -> Assignment:
         BadInput: a checksum is half said.
     """
     take = {
-        key.removeprefix("take."): Taken(role=role)
+        key.removeprefix("take."): TakenCharacteristic(role=role)
         for key, role in form.items()
         if key.startswith("take.") and role and key.removeprefix("take.") in description.by_name
     }
@@ -80,7 +80,7 @@ def make(request: Request, user: Person, entry_id: int, form: Fields) -> Respons
         name = given.get("name", "").strip() or made.layout.title
         kept = shelf.put(
             user, ShelfKind.LAYOUT, layout_json.dumps(made.layout).encode(), f"{made.layout.id}.json",
-            About(name, _words(made), origin=f"from the description “{entry.name}”"),
+            EntryDescription(name, _words(made), origin=f"from the description “{entry.name}”"),
         )  # fmt: skip
     left = f" {len(made.left_out)} could not be held; the layout’s words say which." if made.left_out else ""
     say(request, f"The layout “{kept.name}” is on the shelf.{left}")

@@ -23,7 +23,7 @@ OPEN, AT_REST, FOUND = 60, 12, 60
 
 
 @dataclass(frozen=True)
-class Looked:
+class QueueQuery:
     """What of the queue is looked at.
 
     Attributes:
@@ -40,13 +40,15 @@ class Looked:
 
 
 @router.get("/")
-def home(request: Request, user: Person, looked: Annotated[Looked, Depends()]) -> Response:
+def home(request: Request, user: Person, looked: Annotated[QueueQuery, Depends()]) -> Response:
     """The queue; the margin shows one job of it."""
     q, show, mine, rest = looked.q, looked.show, looked.mine, looked.rest
     search, tuner = q[:100], user.id if mine else None
     skip = max(0, min(rest, 10_000)) * AT_REST
-    open_jobs = store.Wanted(search, closed=False, tuner_id=tuner, limit=OPEN)
-    at_rest = store.Wanted(search, closed=True, tuner_id=tuner, limit=FOUND if search.strip() else AT_REST, skip=skip)
+    open_jobs = store.JobFilter(search, closed=False, tuner_id=tuner, limit=OPEN)
+    at_rest = store.JobFilter(
+        search, closed=True, tuner_id=tuner, limit=FOUND if search.strip() else AT_REST, skip=skip
+    )
     with unit_of_work():
         rows = queue_rows(store.queue(user.shop_id, open_jobs, at_rest))
         recording = live_sessions.jobs_recording(user.shop_id)

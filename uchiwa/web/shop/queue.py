@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from uchiwa.core.rounds.progress import Standing, Station, next_station, standings
+from uchiwa.core.rounds.progress import Station, StationState, next_station, standings
 from uchiwa.store.queue import QueueEntry
 from uchiwa.web.round_context import address
 
@@ -14,14 +14,14 @@ class QueueRow:
     """A job of the queue with its fan and its next step."""
 
     entry: QueueEntry
-    standing: dict[Station, Standing]
+    standing: dict[Station, StationState]
     next: Station
     href: str
 
     @property
     def needs_you(self) -> bool:
         """Whether something is wrong that only the tuner can settle."""
-        return Standing.NEEDS_YOU in self.standing.values()
+        return StationState.NEEDS_YOU in self.standing.values()
 
 
 def queue_rows(entries: list[QueueEntry]) -> list[QueueRow]:

@@ -22,7 +22,7 @@ from uchiwa.services import shelf as services
 from uchiwa.store import briefs, channels, jobs, kept_bins, revisions, setups, shelf
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import ShelfEntry, User
-from uchiwa.store.shelf import About
+from uchiwa.store.shelf import EntryDescription
 from uchiwa.web.pages import render, say
 from uchiwa.web.requests.attachment import as_file
 from uchiwa.web.requests.session import FromOurForm, Person
@@ -39,11 +39,11 @@ Name = Annotated[str, Form(max_length=120)]
 Tags = Annotated[str, Form(max_length=200)]
 
 
-def _said(name: Name = "", words: Words = "", tags: Tags = "") -> About:
-    return About(name, words, tags)
+def _said(name: Name = "", words: Words = "", tags: Tags = "") -> EntryDescription:
+    return EntryDescription(name, words, tags)
 
 
-Said = Annotated[About, Depends(_said)]
+Said = Annotated[EntryDescription, Depends(_said)]
 
 
 @dataclass(frozen=True)

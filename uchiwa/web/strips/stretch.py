@@ -14,7 +14,7 @@ from uchiwa.core.viewing.pyramid import Source
 from uchiwa.core.viewing.window import Line, drawn, figures, index_at
 from uchiwa.services.reading import OpenLog, Reader
 from uchiwa.web.drawer import trace_bytes
-from uchiwa.web.strips.view import AlignedLog, Asked, aligned_log
+from uchiwa.web.strips.view import AlignedLog, StripsQuery, aligned_log
 
 _DIVISIONS = 4
 _NOTHING = Line(np.empty(0), np.empty(0), whole=True)
@@ -41,7 +41,7 @@ class Stretch:
         return (self.end - self.start) * self.pad
 
 
-def strips_for(asked: Asked, reader: Reader, stretch: Stretch, *, fit: bool) -> bytes:
+def strips_for(asked: StripsQuery, reader: Reader, stretch: Stretch, *, fit: bool) -> bytes:
     """Traces, their figures in view and in whole, and the axes of each strip.
 
     Args:

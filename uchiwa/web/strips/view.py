@@ -44,7 +44,7 @@ _SHOWN_DRIVES = (
 
 
 @dataclass(frozen=True)
-class Asked:
+class StripsQuery:
     """What the address of the page asks for; every answer of the page is for this.
 
     Attributes:
@@ -70,7 +70,7 @@ class Asked:
 
 
 @dataclass(frozen=True)
-class Named:
+class StripsAddress:
     """What the address of the page names: logs, an arrangement, and how and by which place the logs are aligned."""
 
     log: Annotated[list[int] | None, Query()] = None
@@ -79,7 +79,9 @@ class Named:
     place: Annotated[list[str] | None, Query()] = None
 
 
-def asked(request: Request, user: Person, job_id: int, number: int, named: Annotated[Named, Depends()]) -> Asked:
+def asked(
+    request: Request, user: Person, job_id: int, number: int, named: Annotated[StripsAddress, Depends()]
+) -> StripsQuery:
     """The logs and the arrangement that an address names.
 
     Raises:
@@ -99,13 +101,13 @@ def asked(request: Request, user: Person, job_id: int, number: int, named: Annot
         numbers = whole_number(log_id), whole_number(nth)
         if numbers[0] is not None and numbers[1] is not None:
             chosen[numbers[0]] = numbers[1]
-    return Asked(user, page, tuple(found[one] for one in wanted), named.show, named.by, chosen)
+    return StripsQuery(user, page, tuple(found[one] for one in wanted), named.show, named.by, chosen)
 
 
-AsAsked = Annotated[Asked, Depends(asked)]
+AsAsked = Annotated[StripsQuery, Depends(asked)]
 
 
-def with_log(asked: AsAsked) -> Asked:
+def with_log(asked: AsAsked) -> StripsQuery:
     """What an address asks for, with a log at least.
 
     Raises:
@@ -116,7 +118,7 @@ def with_log(asked: AsAsked) -> Asked:
     return asked
 
 
-OfLogs = Annotated[Asked, Depends(with_log)]
+OfLogs = Annotated[StripsQuery, Depends(with_log)]
 
 
 @dataclass(frozen=True)
@@ -141,7 +143,7 @@ class AlignedLog:
         return self.places[self.chosen] if self.places else None
 
 
-def aligned_log(log: OpenLog, asked_: Asked) -> AlignedLog:
+def aligned_log(log: OpenLog, asked_: StripsQuery) -> AlignedLog:
     """A log laid as the address asks."""
     found = places(
         asked_.by,
@@ -155,7 +157,7 @@ def aligned_log(log: OpenLog, asked_: Asked) -> AlignedLog:
     return AlignedLog(log, found, chosen, offset)
 
 
-def opened(asked_: Asked, reader: Reader, keys: list[str] | None) -> list[AlignedLog]:
+def opened(asked_: StripsQuery, reader: Reader, keys: list[str] | None) -> list[AlignedLog]:
     """Every log that is asked for, laid; with only some channels if these are named."""
     wanted = None if keys is None else [*keys, "marker"]
     return [aligned_log(reader.open(log, wanted), asked_) for log in asked_.logs]
@@ -170,7 +172,7 @@ def merged_traces(logs: Sequence[OpenLog]) -> dict[str, Trace]:
     return found
 
 
-def arrangement_of(asked_: Asked, traces: dict[str, Trace]) -> tuple[Arrangement, str]:
+def arrangement_of(asked_: StripsQuery, traces: dict[str, Trace]) -> tuple[Arrangement, str]:
     """The arrangement to show, and the id of the purpose or the name of the kept one that it is, if it is one.
 
     Raises:
@@ -192,7 +194,7 @@ def arrangement_of(asked_: Asked, traces: dict[str, Trace]) -> tuple[Arrangement
     return arrangement, name
 
 
-def tables_of(reader: Reader, asked_: Asked) -> list[Table]:
+def tables_of(reader: Reader, asked_: StripsQuery) -> list[Table]:
     """The tables in which the operating point can be shown, of the first log's calibration."""
     if not asked_.logs:
         return []
@@ -205,7 +207,7 @@ def limits_for(user: User) -> tuple[Limit, ...]:
     return limits_of(Thresholds.loads(user.shop.thresholds))
 
 
-def plan(asked_: Asked, reader: Reader, where: str) -> dict[str, Any]:
+def plan(asked_: StripsQuery, reader: Reader, where: str) -> dict[str, Any]:
     """Everything the page needs besides the traces, as JSON data.
 
     Args:

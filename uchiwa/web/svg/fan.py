@@ -6,7 +6,7 @@ import math
 from dataclasses import dataclass
 from functools import lru_cache
 
-from uchiwa.core.rounds.progress import Standing, Station
+from uchiwa.core.rounds.progress import Station, StationState
 
 
 @dataclass(frozen=True)
@@ -21,7 +21,7 @@ class Rib:
     """
 
     station: Station
-    standing: Standing
+    standing: StationState
     path: str
     x: float
     y: float
@@ -62,7 +62,7 @@ def _sector(sheet: Sheet, start: float, end: float) -> str:
     )
 
 
-def fan(standing: dict[Station, Standing], sheet: Sheet, *, along: bool = False) -> list[Rib]:
+def fan(standing: dict[Station, StationState], sheet: Sheet, *, along: bool = False) -> list[Rib]:
     """The sectors of a fan.
 
     Args:
@@ -97,15 +97,15 @@ def fan(standing: dict[Station, Standing], sheet: Sheet, *, along: bool = False)
     return ribs
 
 
-_Stood = tuple[tuple[Station, Standing], ...]
+_Stood = tuple[tuple[Station, StationState], ...]
 
 
-def wide_fan(standing: dict[Station, Standing]) -> list[Rib]:
+def wide_fan(standing: dict[Station, StationState]) -> list[Rib]:
     """The fan across the head of a page, in a 560 × 92 box."""
     return fan(standing, Sheet(280.0, 1206.0, 1150.0, 1198.0, 26.6, 1112.0))
 
 
-def small_fan(standing: dict[Station, Standing]) -> list[Rib]:
+def small_fan(standing: dict[Station, StationState]) -> list[Rib]:
     """The unlabelled fan of a list, in a 48 × 36 box."""
     return _small_fan(tuple(standing.items()))
 
@@ -115,6 +115,6 @@ def _small_fan(standing: _Stood) -> list[Rib]:
     return fan(dict(standing), Sheet(24.0, 27.0, 10.5, 24.0, 150.0, 2.0))
 
 
-def large_fan(standing: dict[Station, Standing]) -> list[Rib]:
+def large_fan(standing: dict[Station, StationState]) -> list[Rib]:
     """The fan of a margin, in a 230 × 142 box."""
     return fan(standing, Sheet(115.0, 122.0, 62.0, 116.0, 150.0, 4.0), along=True)

@@ -39,7 +39,7 @@ class ReliefPicture:
 
 
 @dataclass(frozen=True, eq=False)
-class Look:
+class ReliefStyle:
     """How values are drawn as a surface.
 
     Attributes:
@@ -56,7 +56,7 @@ class Look:
 def relief(
     table: Table,
     values: FloatArray,
-    look: Look,
+    look: ReliefStyle,
     turn: int,
     trail: FloatArray | None = None,
 ) -> ReliefPicture:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from uchiwa.core.logs.recognition.joint import Candidate, Way, judge
+from uchiwa.core.logs.recognition.joint import Candidate, ReadingWay, judge
 from uchiwa.core.logs.recognition.plausible_units import Drive
 from uchiwa.core.logs.recognition.ways import canonical, same_unit, ways_of
 
@@ -57,7 +57,7 @@ def test_a_logger_that_shows_one_temperature_in_fahrenheit_shows_the_other_so():
 
 def test_a_gauge_that_is_labelled_absolute_is_overruled_with_its_label_second():
     (told,) = judge([channel("manifold_pressure", PRESSURE - 99.0, "kPa", gauge=False)], DRIVE)
-    assert told.way == Way("kPa", True)
+    assert told.way == ReadingWay("kPa", True)
 
 
 def test_trims_as_factors_are_told_from_percent():

@@ -37,7 +37,7 @@ _MOST_TRIED = 4096
 
 
 @dataclass(frozen=True)
-class Way:
+class ReadingWay:
     """A way in which a channel may be read: its unit, and, of a pressure, whether it is a gauge's."""
 
     unit: str
@@ -57,12 +57,12 @@ class Candidate:
 
     quantity: str
     stated: bool
-    ways: tuple[tuple[Way, float], ...]
+    ways: tuple[tuple[ReadingWay, float], ...]
     canonical: tuple[FloatArray, ...]
 
 
 @dataclass(frozen=True)
-class Judged:
+class JudgedReading:
     """How a channel is read.
 
     Attributes:
@@ -72,22 +72,22 @@ class Judged:
         odd: whether even the way taken fits badly.
     """
 
-    way: Way
-    second: Way | None
+    way: ReadingWay
+    second: ReadingWay | None
     close: bool
     odd: bool
 
 
-_Score = Callable[[Mapping[str, tuple[Way, Figures]]], float]
+_Score = Callable[[Mapping[str, tuple[ReadingWay, Figures]]], float]
 
 
-def judge(candidates: Sequence[Candidate], drive: Drive) -> list[Judged]:
+def judge(candidates: Sequence[Candidate], drive: Drive) -> list[JudgedReading]:
     """How each channel is read, all of them together.
 
     Groups that speak of each other are tried in every combination: temperatures, pressures, trims, mixtures; airflow and
     each share of full scale by itself, with what the others have become.
     """
-    taken: dict[int, Judged] = {}
+    taken: dict[int, JudgedReading] = {}
     by_quantity = {one.quantity: number for number, one in enumerate(candidates)}
 
     def group(quantities: Sequence[str], score: _Score, *, alike: bool = False) -> None:
@@ -111,12 +111,12 @@ def judge(candidates: Sequence[Candidate], drive: Drive) -> list[Judged]:
         pressure = _read(candidates[number], taken[number].way)
     group(("airflow",), lambda read: sum(fit.airflow(one, drive, pressure) for _, one in read.values()))
     return [
-        taken[number] if number in taken else Judged(one.ways[0][0], None, close=False, odd=False)
+        taken[number] if number in taken else JudgedReading(one.ways[0][0], None, close=False, odd=False)
         for number, one in enumerate(candidates)
     ]
 
 
-def _read(candidate: Candidate, way: Way) -> FloatArray:
+def _read(candidate: Candidate, way: ReadingWay) -> FloatArray:
     return next(values for (one, _), values in zip(candidate.ways, candidate.canonical, strict=True) if one == way)
 
 
@@ -126,7 +126,7 @@ def _together(
     score: _Score,
     *,
     alike: bool,
-) -> dict[int, Judged]:
+) -> dict[int, JudgedReading]:
     """The combination of ways that fits best, and for each channel the best combination in which it is read otherwise.
 
     Where a logger writes all of a group alike, their labels count once together, and no reading is sure by a little.
@@ -144,7 +144,7 @@ def _together(
     best, chosen = scored[0]
     weights = sum(one.ways[at][1] for one, at in zip(group, chosen, strict=True)) / (len(group) if alike else 1)
     fits = best - weights
-    found: dict[int, Judged] = {}
+    found: dict[int, JudgedReading] = {}
     for place, (number, one) in enumerate(zip(numbers, group, strict=True)):
         at = chosen[place]
         others = [(total, tried[place]) for total, tried in scored if tried[place] != at]
@@ -153,11 +153,11 @@ def _together(
             second = one.ways[others[0][1]][0]
             same = np.allclose(one.canonical[at], one.canonical[others[0][1]], rtol=0.004, atol=1e-6, equal_nan=True)
             close = not same and best - others[0][0] < (CLOSE_STATED if one.stated or alike else CLOSE)
-        found[number] = Judged(one.ways[at][0], second, close, fits <= ODD)
+        found[number] = JudgedReading(one.ways[at][0], second, close, fits <= ODD)
     return found
 
 
-def _temperatures(read: Mapping[str, tuple[Way, Figures]], drive: Drive) -> float:
+def _temperatures(read: Mapping[str, tuple[ReadingWay, Figures]], drive: Drive) -> float:
     total, units = 0.0, []
     for quantity, (way, values) in read.items():
         units.append(way.unit)
@@ -168,7 +168,7 @@ def _temperatures(read: Mapping[str, tuple[Way, Figures]], drive: Drive) -> floa
     return total + ALIKE * (len(units) - len(set(units)))
 
 
-def _system(taken: Mapping[int, Judged]) -> frozenset[str] | None:
+def _system(taken: Mapping[int, JudgedReading]) -> frozenset[str] | None:
     """The unit system that the temperatures speak for."""
     units = {judged.way.unit for judged in taken.values()}
     if units and units <= _IMPERIAL:
@@ -176,7 +176,7 @@ def _system(taken: Mapping[int, Judged]) -> frozenset[str] | None:
     return _METRIC if units and units <= _METRIC else None
 
 
-def _pressures(read: Mapping[str, tuple[Way, Figures]], drive: Drive, system: frozenset[str] | None) -> float:
+def _pressures(read: Mapping[str, tuple[ReadingWay, Figures]], drive: Drive, system: frozenset[str] | None) -> float:
     total, ambient = 0.0, 99.0
     if "barometric_pressure" in read:
         barometer = read["barometric_pressure"][1]
@@ -193,7 +193,7 @@ def _pressures(read: Mapping[str, tuple[Way, Figures]], drive: Drive, system: fr
     return total
 
 
-def _mixtures(read: Mapping[str, tuple[Way, Figures]], drive: Drive) -> float:
+def _mixtures(read: Mapping[str, tuple[ReadingWay, Figures]], drive: Drive) -> float:
     """Mixtures together: one logger hardly multiplies one λ by petrol's ratio and another by the fuel's own."""
     total = sum(fit.mixture(one, drive) for _, one in read.values())
     ratios = {way.unit for way, _ in read.values() if way.unit in (AFR, AFR_PETROL)}
@@ -203,7 +203,7 @@ def _mixtures(read: Mapping[str, tuple[Way, Figures]], drive: Drive) -> float:
     return total
 
 
-def _trims(read: Mapping[str, tuple[Way, Figures]]) -> float:
+def _trims(read: Mapping[str, tuple[ReadingWay, Figures]]) -> float:
     kinds = {way.unit for way, _ in read.values()}
     short = any(one.startswith("short_term") for one in read)
     return fit.trims([one for _, one in read.values()], short=short) - 8.0 * (len(kinds) - 1)

@@ -18,7 +18,7 @@ _SAMPLE = 20_000
 
 
 @dataclass(frozen=True)
-class Fits:
+class PlausibleRange:
     """The range that a running engine's readings keep to, wider than any healthy log's.
 
     Attributes:
@@ -33,26 +33,26 @@ class Fits:
     others: tuple[str, ...]
 
 
-RANGES: dict[str, Fits] = {
-    "engine_speed": Fits(-100, 20000, -100, ()),
-    "manifold_pressure": Fits(7, 480, 26.5, ("kPa", "psi", "bar", "mbar", "inHg")),
-    "barometric_pressure": Fits(55, 110, 55, ("kPa", "psi", "bar", "mbar", "inHg")),
-    "coolant_temperature": Fits(-45, 128, -45, ("°F", "K")),
-    "intake_air_temperature": Fits(-45, 125, -45, ("°F", "K")),
-    "throttle_position": Fits(-2, 105, -2, ()),
-    "lambda_measured": Fits(0.4, 2.6, 0.55, (AFR, "1")),
-    "lambda_measured_2": Fits(0.4, 2.6, 0.55, (AFR, "1")),
-    "lambda_target": Fits(0.5, 2.0, 0.6, (AFR, "1")),
-    "short_term_trim": Fits(-60, 60, -60, (FACTOR,)),
-    "short_term_trim_2": Fits(-60, 60, -60, (FACTOR,)),
-    "long_term_trim": Fits(-60, 60, -60, (FACTOR,)),
-    "long_term_trim_2": Fits(-60, 60, -60, (FACTOR,)),
-    "battery_voltage": Fits(5, 18, 8, ("mV", "V")),
-    "injector_pulse": Fits(0, 45, 0.3, ("us", "s", "ms")),
-    "ethanol_content": Fits(0, 100, 0, ()),
-    "airflow_voltage": Fits(0, 5.6, 0.2, ("mV", "V")),
-    "mixture_voltage": Fits(-0.1, 5.6, 0, ("mV", "V")),
-    "spark_advance": Fits(-40, 75, -40, ("rad",)),
+RANGES: dict[str, PlausibleRange] = {
+    "engine_speed": PlausibleRange(-100, 20000, -100, ()),
+    "manifold_pressure": PlausibleRange(7, 480, 26.5, ("kPa", "psi", "bar", "mbar", "inHg")),
+    "barometric_pressure": PlausibleRange(55, 110, 55, ("kPa", "psi", "bar", "mbar", "inHg")),
+    "coolant_temperature": PlausibleRange(-45, 128, -45, ("°F", "K")),
+    "intake_air_temperature": PlausibleRange(-45, 125, -45, ("°F", "K")),
+    "throttle_position": PlausibleRange(-2, 105, -2, ()),
+    "lambda_measured": PlausibleRange(0.4, 2.6, 0.55, (AFR, "1")),
+    "lambda_measured_2": PlausibleRange(0.4, 2.6, 0.55, (AFR, "1")),
+    "lambda_target": PlausibleRange(0.5, 2.0, 0.6, (AFR, "1")),
+    "short_term_trim": PlausibleRange(-60, 60, -60, (FACTOR,)),
+    "short_term_trim_2": PlausibleRange(-60, 60, -60, (FACTOR,)),
+    "long_term_trim": PlausibleRange(-60, 60, -60, (FACTOR,)),
+    "long_term_trim_2": PlausibleRange(-60, 60, -60, (FACTOR,)),
+    "battery_voltage": PlausibleRange(5, 18, 8, ("mV", "V")),
+    "injector_pulse": PlausibleRange(0, 45, 0.3, ("us", "s", "ms")),
+    "ethanol_content": PlausibleRange(0, 100, 0, ()),
+    "airflow_voltage": PlausibleRange(0, 5.6, 0.2, ("mV", "V")),
+    "mixture_voltage": PlausibleRange(-0.1, 5.6, 0, ("mV", "V")),
+    "spark_advance": PlausibleRange(-40, 75, -40, ("rad",)),
 }
 
 

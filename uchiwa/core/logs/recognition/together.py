@@ -12,7 +12,7 @@ from uchiwa.core.cars.fuels import stoichiometric_ratio
 from uchiwa.core.evidence.regions import opening
 from uchiwa.core.logs.log import BoolArray, Channel, FloatArray, Log
 from uchiwa.core.logs.recognition.channel_reading import ABOVE, ChannelReading, read_words
-from uchiwa.core.logs.recognition.joint import Candidate, Judged, Way, judge
+from uchiwa.core.logs.recognition.joint import Candidate, JudgedReading, ReadingWay, judge
 from uchiwa.core.logs.recognition.knowledge import STANDARD_BAROMETER, Knowledge
 from uchiwa.core.logs.recognition.plausible import as_unit
 from uchiwa.core.logs.recognition.plausible_units import Drive
@@ -84,7 +84,7 @@ def judged_together(
         reading, channel = readings[number], flat[number][1]
         if isinstance(reading, str):
             continue
-        mine = [(Way(reading.unit, reading.gauge), 0.0)] if reading.told else ways_of(
+        mine = [(ReadingWay(reading.unit, reading.gauge), 0.0)] if reading.told else ways_of(
             reading.match.quantity, reading.unit, reading.gauge, stated=reading.stated, by_name=reading.by_name,
             equivalence=_named_equivalence(channel.name), petrol=knowledge.fuel.id == "petrol" or knowledge.gauge_ratio is not None,
         )  # fmt: skip
@@ -162,7 +162,7 @@ def _ambient(
     return usual
 
 
-def _as_judged(channel: Channel, reading: ChannelReading, verdict: Judged) -> ChannelReading:
+def _as_judged(channel: Channel, reading: ChannelReading, verdict: JudgedReading) -> ChannelReading:
     """A reading as it was judged, with what is doubtful about it in words."""
     way, second = verdict.way, verdict.second
     gauge = way.gauge if reading.match.quantity in ("manifold_pressure", "boost_pressure") else reading.gauge
@@ -171,7 +171,7 @@ def _as_judged(channel: Channel, reading: ChannelReading, verdict: Judged) -> Ch
     turned = way.gauge is not None and way.gauge is not assumed
     if not (overruled or turned or verdict.close or verdict.odd):
         return replace(reading, unit=way.unit, gauge=gauge)
-    label = _unit_words(Way(channel.source_unit))
+    label = _unit_words(ReadingWay(channel.source_unit))
     called = f"is labelled {label}" if channel.source_unit else f"is named “{channel.name}”"
     words = _unit_words(way)
     if overruled or turned:
@@ -192,5 +192,5 @@ def _as_judged(channel: Channel, reading: ChannelReading, verdict: Judged) -> Ch
     return replace(reading, match=match, unit=way.unit, gauge=gauge, doubt=said, second=other)
 
 
-def _unit_words(way: Way) -> str:
+def _unit_words(way: ReadingWay) -> str:
     return read_words(way.unit + (ABOVE if way.gauge else ""))

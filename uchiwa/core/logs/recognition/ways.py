@@ -6,7 +6,7 @@ import numpy as np
 
 from uchiwa.core.errors import BadInput
 from uchiwa.core.logs.log import FloatArray
-from uchiwa.core.logs.recognition.joint import MIXTURES, RARE, SHARES, STATED, TEMPERATURES, TRIMS, USUAL, Way
+from uchiwa.core.logs.recognition.joint import MIXTURES, RARE, SHARES, STATED, TEMPERATURES, TRIMS, USUAL, ReadingWay
 from uchiwa.core.logs.recognition.plausible import AFR, AFR_PETROL, FACTOR, PHI, as_unit
 from uchiwa.core.quantities.catalogue import QUANTITIES
 from uchiwa.core.quantities.units import plain_unit
@@ -56,7 +56,7 @@ def same_unit(one: str, other: str) -> bool:
 
 def ways_of(
     quantity: str, unit: str, gauge: bool | None, *, stated: bool, by_name: bool, equivalence: bool, petrol: bool
-) -> list[tuple[Way, float]]:
+) -> list[tuple[ReadingWay, float]]:
     """Ways in which a channel may be read, with their weights; what the file or its name says comes first.
 
     Args:
@@ -72,7 +72,7 @@ def ways_of(
     units = [unit, *(other for other in _OTHERS[quantity] if not same_unit(other, unit))]
     if quantity in MIXTURES:
         units += [PHI] * (equivalence and unit != PHI) + [AFR_PETROL] * (not petrol)
-    found: list[tuple[Way, float]] = []
+    found: list[tuple[ReadingWay, float]] = []
     for one in units:
         weight = first if one == unit else RARE if one in _RARE else 0.0
         if one == PHI and equivalence:
@@ -80,19 +80,19 @@ def ways_of(
         if one == AFR_PETROL:
             weight = (first if unit == AFR else 0.0) - (PETROLS_TARGET if quantity == "lambda_target" else PETROLS)
         if quantity not in ("manifold_pressure", "boost_pressure"):
-            found.append((Way(one), weight))
+            found.append((ReadingWay(one), weight))
             continue
         usual = quantity == "boost_pressure"
         for above in (usual, not usual):
             said = gauge if gauge is not None and one == unit else None
             off = 0.0 if above is (usual if said is None else said) else -STATED if said is not None else -OTHERWISE
-            found.append((Way(one, above), weight + off))
+            found.append((ReadingWay(one, above), weight + off))
     found.sort(key=lambda each: -each[1])
     return found
 
 
 def canonical(
-    values: FloatArray, quantity: str, way: Way, ratio: FloatArray | float, ambient: FloatArray | float
+    values: FloatArray, quantity: str, way: ReadingWay, ratio: FloatArray | float, ambient: FloatArray | float
 ) -> FloatArray:
     """Readings in the canonical unit under a way; NaN where they cannot be in it."""
     try:

@@ -18,7 +18,7 @@ from uchiwa.core.tables.table import Axis, Calibration, Table
 
 
 @dataclass(frozen=True)
-class Unmet:
+class UnmetEvent:
     """A real event at whose place spark does not fall by what was seen and the margin: pins, choice or limits hold it.
 
     Attributes:
@@ -53,7 +53,7 @@ class KnockProposal:
     asked: FloatArray
     after: FloatArray
     state: np.ndarray
-    unmet: tuple[Unmet, ...] = ()
+    unmet: tuple[UnmetEvent, ...] = ()
 
     @property
     def corrected(self) -> Table:
@@ -185,7 +185,7 @@ def _asked_by_learned(table: Table, knock: Knock, judged: Collection[Cluster], p
     return asked
 
 
-def _unmet(table: Table, after: FloatArray, judged: Collection[Cluster], policy: KnockPolicy) -> tuple[Unmet, ...]:
+def _unmet(table: Table, after: FloatArray, judged: Collection[Cluster], policy: KnockPolicy) -> tuple[UnmetEvent, ...]:
     """Real events at whose place the lookup does not fall by what they ask for."""
     events = [event for cluster in judged if counts_as_real(cluster, policy) for event in cluster.events]
     if not events:
@@ -195,7 +195,7 @@ def _unmet(table: Table, after: FloatArray, judged: Collection[Cluster], policy:
     falls = table.lookup(x, y) - table.with_grid(after).lookup(x, y)
     seen = [event.event.retard + policy.margin for event in events]
     return tuple(
-        Unmet(one, wanted, float(fall))
+        UnmetEvent(one, wanted, float(fall))
         for one, wanted, fall in zip(events, seen, falls, strict=True)
         if fall < wanted - 1e-6
     )

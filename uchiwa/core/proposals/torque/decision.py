@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from uchiwa.core.knock.known import Heard
+from uchiwa.core.knock.known import ColumnKnock
 from uchiwa.core.proposals.torque.policy import TorquePolicy
 from uchiwa.core.pulls.gain import Method, SparkGain
 from uchiwa.core.tables.difference import signed
@@ -90,14 +90,14 @@ class Column(NamedTuple):
     spark: float
 
 
-class _Said(NamedTuple):
+class _DecisionWords(NamedTuple):
     """What is said of a decision as it is made: reasons, and runs that would tell more."""
 
     why: list[str]
     ask: list[NextRun]
 
 
-def decide(at: Column, gain: SparkGain, heard: Heard, edge: float, policy: TorquePolicy) -> Decision:
+def decide(at: Column, gain: SparkGain, heard: ColumnKnock, edge: float, policy: TorquePolicy) -> Decision:
     """Keep, add, take back: the lower of best torque and the knock limit with its margin, reached step by step.
 
     Args:
@@ -108,7 +108,7 @@ def decide(at: Column, gain: SparkGain, heard: Heard, edge: float, policy: Torqu
         policy: the steps.
     """
     spark, (clean, knocked, _) = at.spark, heard
-    said = _Said([], [])
+    said = _DecisionWords([], [])
     why, ask = said
     limit = edge - policy.knock_margin
     if np.isfinite(knocked):
@@ -136,7 +136,7 @@ def decide(at: Column, gain: SparkGain, heard: Heard, edge: float, policy: Torqu
     )  # fmt: skip
 
 
-def _by_torque(spark: float, gain: SparkGain, policy: TorquePolicy, said: _Said) -> tuple[float, Advice]:
+def _by_torque(spark: float, gain: SparkGain, policy: TorquePolicy, said: _DecisionWords) -> tuple[float, Advice]:
     """The spark that torque asks for, and what follows; spark goes in only on a gain that scatter does not explain."""
     why, ask = said
     if gain.method is Method.NONE:
@@ -178,7 +178,9 @@ def _again(gain: SparkGain, worth: float) -> NextRun:
     )
 
 
-def _allowed(spark: float, rise: float, heard: Heard, policy: TorquePolicy, said: _Said) -> tuple[float, Advice]:
+def _allowed(
+    spark: float, rise: float, heard: ColumnKnock, policy: TorquePolicy, said: _DecisionWords
+) -> tuple[float, Advice]:
     """How much of a rise known safety allows."""
     (why, ask), clean = said, heard.clean
     if not heard.listened:

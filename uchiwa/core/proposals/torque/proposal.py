@@ -11,7 +11,7 @@ from uchiwa.core.errors import BadInput
 from uchiwa.core.evidence.gather import axis_values
 from uchiwa.core.knock.evidence import Knock, Placed, gather_knock
 from uchiwa.core.knock.judgement import Cluster, clusters
-from uchiwa.core.knock.known import Told, heard_in, knock_limits
+from uchiwa.core.knock.known import JudgedKnock, heard_in, knock_limits
 from uchiwa.core.logs.log import BoolArray, FloatArray, Log
 from uchiwa.core.proposals.chosen_cells import Cell, cells_mask
 from uchiwa.core.proposals.knock.policy import KnockPolicy
@@ -96,11 +96,11 @@ def torque_proposal(
     table = spark_table(calibration, table_id)
     heard = gather_knock(logs, table)
     judged = clusters(heard, table, gather_knock(safer, table) if safer else None)
-    return torque_from(logs, table, Ran(calibration.constant("displacement"), load), (heard, judged), policy)
+    return torque_from(logs, table, PullConditions(calibration.constant("displacement"), load), (heard, judged), policy)
 
 
 @dataclass(frozen=True)
-class Ran:
+class PullConditions:
     """With what pulls were run.
 
     Attributes:
@@ -115,7 +115,11 @@ class Ran:
 
 
 def torque_from(
-    logs: Sequence[Log], table: Table, ran: Ran, knocked: tuple[Knock, tuple[Cluster, ...]], policy: TorquePolicy
+    logs: Sequence[Log],
+    table: Table,
+    ran: PullConditions,
+    knocked: tuple[Knock, tuple[Cluster, ...]],
+    policy: TorquePolicy,
 ) -> TorqueProposal:
     """The same from what has been gathered: `knocked` is the knock of the logs, and how it was judged.
 
@@ -149,7 +153,9 @@ def torque_from(
     real = [_turned(event, turned) for cluster in judged if counts_as_real(cluster, noise) for event in cluster.events]
     excused = [event for cluster in judged if cluster.number in policy.noise for event in cluster.events]
     clean_or_not = {
-        int(column): heard_in(int(column), numbered, everything, Told(real, excused), (flat, float(present[column])))
+        int(column): heard_in(
+            int(column), numbered, everything, JudgedKnock(real, excused), (flat, float(present[column]))
+        )
         for column in run
     }
     limits = knock_limits(speeds, present, {column: (clean, low) for column, (clean, low, _) in clean_or_not.items()})

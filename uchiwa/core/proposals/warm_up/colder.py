@@ -18,7 +18,7 @@ _CURVED_K = 40.0
 
 
 @dataclass(frozen=True, eq=False)
-class Warming:
+class WarmUpCurve:
     """A measured curve of the factor, cold first; arrays of shape (n,).
 
     Attributes:
@@ -32,7 +32,7 @@ class Warming:
     half_width: FloatArray
 
 
-def carried_on(celsius: FloatArray, told: Warming, warm_from: float) -> FloatArray | None:
+def carried_on(celsius: FloatArray, told: WarmUpCurve, warm_from: float) -> FloatArray | None:
     """The excess over a warm engine's factor, carried on towards the cold on the rich side; None where too little tells.
 
     Richest of: e(T) = a·(exp(−T/τ) − exp(−T_w/τ)), which is nothing at T_w, fitted to all measured values (weighted least
@@ -51,7 +51,7 @@ def carried_on(celsius: FloatArray, told: Warming, warm_from: float) -> FloatArr
     positive = told.excess > 0.0
     if int(positive.sum()) < 2:
         return None
-    told = Warming(told.celsius[positive], told.excess[positive], told.half_width[positive])
+    told = WarmUpCurve(told.celsius[positive], told.excess[positive], told.half_width[positive])
     away = told.celsius[0] - celsius
     lowest = told.excess[0] + _MARGIN_PERCENT
     highest = lowest + float(told.half_width[0])
@@ -81,7 +81,7 @@ def _straight_far_out(celsius: FloatArray, edge: float, fold: float, warm_from: 
     return np.where(celsius >= edge, _law(celsius, fold, warm_from), tangent)
 
 
-def _fitted(told: Warming, these: BoolArray, warm_from: float) -> tuple[float, float]:
+def _fitted(told: WarmUpCurve, these: BoolArray, warm_from: float) -> tuple[float, float]:
     """Size and fold of the law that fits the measured values best."""
     weight = 1.0 / np.maximum(told.half_width[these], 0.3) ** 2
     excess = told.excess[these]

@@ -14,7 +14,7 @@ from uchiwa.core.formulas.computed import SHIPPED, Book
 from uchiwa.core.logs.log import BoolArray, FloatArray, Log
 from uchiwa.core.proposals.chosen_cells import cells_mask
 from uchiwa.core.proposals.falling_curve import CurvePolicy, MovedCurve, enough, move_curve
-from uchiwa.core.proposals.warm_up.colder import Warming, carried_on
+from uchiwa.core.proposals.warm_up.colder import WarmUpCurve, carried_on
 from uchiwa.core.proposals.warm_up.evidence import AFTER_START, ROLE, WARM, WarmUpEvidence, gather_warming
 from uchiwa.core.proposals.warm_up.policy import WarmUpPolicy
 from uchiwa.core.quantities.units import convert
@@ -127,7 +127,7 @@ def _colder(table: Table, fit: FallingFit, reached: BoolArray, policy: WarmUpPol
     percent = float(convert(np.array(1.0), "%", table.unit))
     celsius = convert(table.x.breakpoints, table.x.unit, "degC")
     excess = fit.value / percent - 100.0
-    told = Warming(celsius[reached], excess[reached], fit.half_width[reached] / percent)
+    told = WarmUpCurve(celsius[reached], excess[reached], fit.half_width[reached] / percent)
     least = carried_on(celsius, told, policy.warm_from)
     return None if least is None else (100.0 + least) * percent
 

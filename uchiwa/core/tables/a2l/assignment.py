@@ -19,7 +19,7 @@ class _Part(BaseModel):
     model_config = ConfigDict(extra="forbid")
 
 
-class Taken(_Part):
+class TakenCharacteristic(_Part):
     """A characteristic that is taken.
 
     Attributes:
@@ -69,7 +69,7 @@ class Assignment(_Part):
     calibration_title: Words | None = None
     base: Address | None = None
     size: Annotated[int, BeforeValidator(hexadecimal), Field(ge=1)] | None = None
-    take: Annotated[dict[Name, Taken], Field(max_length=2000)] = {}
+    take: Annotated[dict[Name, TakenCharacteristic], Field(max_length=2000)] = {}
     inputs: dict[Name, Input] = {}
     identity: list[IdentityJson] = []
     checksums: Annotated[list[ChecksumJson], Field(max_length=64)] = []

@@ -11,7 +11,7 @@ import numpy as np
 from uchiwa.core.errors import BadInput
 from uchiwa.core.quantities.catalogue import QUANTITIES
 from uchiwa.core.quantities.units import convert, known_unit
-from uchiwa.core.tables.a2l.assignment import TABLE_ROLES, Assignment, Input, Taken
+from uchiwa.core.tables.a2l.assignment import TABLE_ROLES, Assignment, Input, TakenCharacteristic
 from uchiwa.core.tables.a2l.conversion import Conversion, NotRepresentableError, decimals_of
 from uchiwa.core.tables.a2l.description import AxisDescription, Characteristic, Description, byte_order
 from uchiwa.core.tables.a2l.record_layout import COUNT, POINTS, VALUES, Part, RecordLayout, number_type, size_of
@@ -151,7 +151,12 @@ class _Reading:
     """One characteristic that becomes a table or a constant."""
 
     def __init__(
-        self, description: Description, said: Assignment, characteristic: Characteristic, taken: Taken, id_: str
+        self,
+        description: Description,
+        said: Assignment,
+        characteristic: Characteristic,
+        taken: TakenCharacteristic,
+        id_: str,
     ) -> None:
         self.description, self.said, self.one, self.taken, self.id = description, said, characteristic, taken, id_
         self.counts: list[Identity] = []

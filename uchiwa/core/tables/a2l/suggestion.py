@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from uchiwa.core.quantities.naming import match_name
-from uchiwa.core.tables.a2l.assignment import Assignment, Input, Taken
+from uchiwa.core.tables.a2l.assignment import Assignment, Input, TakenCharacteristic
 from uchiwa.core.tables.a2l.description import Characteristic, Description
 
 _LEAST_CONFIDENCE = 0.6
@@ -73,12 +73,12 @@ def _role(characteristic: Characteristic) -> str:
 
 def suggested(description: Description) -> Assignment:
     """An assignment of all that is likely; each role but `other` goes to the first that it fits."""
-    taken: dict[str, Taken] = {}
+    taken: dict[str, TakenCharacteristic] = {}
     roles: set[str] = set()
     for suggestion in suggestions(description):
         if suggestion.role not in roles:
             roles.add(suggestion.role)
-            taken[suggestion.name] = Taken(role=suggestion.role)
+            taken[suggestion.name] = TakenCharacteristic(role=suggestion.role)
     inputs: dict[str, Input] = {}
     for name in taken:
         for axis in description.by_name[name].axes:

@@ -21,7 +21,7 @@ _FUNCTIONS = ("abs", "min", "max", "sqrt", "where")
 
 
 @dataclass(frozen=True, eq=False)
-class Known:
+class Operands:
     """What an expression may name beside the cell's own value; arrays of shape (rows, columns), or None.
 
     Attributes:
@@ -38,7 +38,7 @@ def names_bins(text: str) -> bool:
     return re.search(rf"\b{BINS}\b", text) is not None
 
 
-def by_expression(table: Table, area: Area, text: str, known: Known | None = None) -> FloatArray:
+def by_expression(table: Table, area: Area, text: str, known: Operands | None = None) -> FloatArray:
     """Each chosen cell's value by an expression such as `x*1.05`, `min(x, 12)`, `was`, `x + engine_speed/1000` or `14`.
 
     Args:

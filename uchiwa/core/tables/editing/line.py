@@ -11,11 +11,11 @@ from uchiwa.core.errors import BadInput
 from uchiwa.core.logs.log import BoolArray, FloatArray
 from uchiwa.core.quantities.display import DisplayUnits, shown_table, value_scale
 from uchiwa.core.tables.editing.area import Area
-from uchiwa.core.tables.editing.expression import Known, by_expression
+from uchiwa.core.tables.editing.expression import Operands, by_expression
 from uchiwa.core.tables.editing.filling import Direction, filled
 from uchiwa.core.tables.editing.shape import Keeping, Line, shaped
 from uchiwa.core.tables.editing.smoothing import smoothed
-from uchiwa.core.tables.editing.steps import Way, limited
+from uchiwa.core.tables.editing.steps import LedgeDirection, limited
 from uchiwa.core.tables.table import Table
 from uchiwa.core.tables.zones import refit
 from uchiwa.core.typed_number import typed_number
@@ -46,7 +46,7 @@ VERBS: dict[str, Verb] = {
 
 
 @dataclass(frozen=True, eq=False)
-class Edited:
+class EditResult:
     """What an edit made of a table.
 
     Attributes:
@@ -67,7 +67,7 @@ def edited(
     base: Table | None = None,
     display: DisplayUnits | None = None,
     bins: FloatArray | None = None,
-) -> Edited:
+) -> EditResult:
     """Apply a cell line to the chosen cells.
 
     An expression (`x*1.05`, `min(x, 12)`, `14`), a percentage (`+5 %`), or one of the words in `VERBS`. Numbers are
@@ -89,11 +89,11 @@ def edited(
         raise BadInput(
             "the cell line is empty", advice="write an expression such as x*1.05, or a word such as smooth 40"
         )
-    values = _apply(seen, area, words, Known(was, bins))
+    values = _apply(seen, area, words, Operands(was, bins))
     return finished(table, area, values, words, display)
 
 
-def finished(table: Table, area: Area, values: FloatArray, words: str, display: DisplayUnits) -> Edited:
+def finished(table: Table, area: Area, values: FloatArray, words: str, display: DisplayUnits) -> EditResult:
     """An edit's values, given as they are seen, as they are kept: at the table's precision and within its limits.
 
     Raises:
@@ -114,7 +114,7 @@ def finished(table: Table, area: Area, values: FloatArray, words: str, display: 
         sentence += f", {clipped} held at the table's limit"
     if pinned:
         sentence += f", {pinned} pinned kept"
-    return Edited(after, changed, sentence)
+    return EditResult(after, changed, sentence)
 
 
 def _with(table: Table, grid: FloatArray, moved: BoolArray) -> Table:
@@ -125,7 +125,7 @@ def _with(table: Table, grid: FloatArray, moved: BoolArray) -> Table:
     return replace(table.with_zones(refit(table.zones, table.x.breakpoints, table.y.breakpoints, grid, weight)))
 
 
-def _apply(seen: Table, area: Area, words: str, known: Known) -> FloatArray:
+def _apply(seen: Table, area: Area, words: str, known: Operands) -> FloatArray:
     percent = _PERCENT.fullmatch(words)
     if percent is not None:
         sign = -1.0 if percent[1] in "-−" else 1.0
@@ -139,9 +139,9 @@ def _apply(seen: Table, area: Area, words: str, known: Known) -> FloatArray:
         case ["fill", direction] if direction in list(Direction):
             return filled(seen, area, Direction(direction))
         case ["steps", most]:
-            return limited(seen, area, _number(most), Way.BOTH)
+            return limited(seen, area, _number(most), LedgeDirection.BOTH)
         case ["steps", most, "lower"]:
-            return limited(seen, area, _number(most), Way.LOWER)
+            return limited(seen, area, _number(most), LedgeDirection.LOWER)
         case ["shape", line, at] if line in list(Line):
             return shaped(seen, area, Line(line), _number(at), Keeping.SCALED)
         case ["shape", line, at, keeping] if line in list(Line) and keeping in list(Keeping):

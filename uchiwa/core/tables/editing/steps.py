@@ -12,14 +12,14 @@ from uchiwa.core.tables.editing.area import Area
 from uchiwa.core.tables.table import Table
 
 
-class Way(StrEnum):
+class LedgeDirection(StrEnum):
     """Whether ledges may be taken down only, or evened out from both sides."""
 
     LOWER = "lower"
     BOTH = "both"
 
 
-def limited(table: Table, area: Area, most: float, way: Way) -> FloatArray:
+def limited(table: Table, area: Area, most: float, way: LedgeDirection) -> FloatArray:
     """Chosen cells moved until no step to a neighbour left, right, above or below exceeds a limit.
 
     `lower` gives the highest values nowhere above the old ones that keep the limit: T′ᵢ = minⱼ(Tⱼ + most·distanceᵢⱼ).
@@ -41,7 +41,7 @@ def limited(table: Table, area: Area, most: float, way: Way) -> FloatArray:
     fine = 10.0**table.decimals
     most = max(np.floor(most * fine + 1e-6), 1.0) / fine
     lowered = _lowered(np.where(near, grid, np.inf), free, most)
-    if way is Way.LOWER:
+    if way is LedgeDirection.LOWER:
         down = np.where(lowered < grid, np.floor(lowered * fine + 1e-6) / fine, lowered)
         return np.where(free, down, grid)
     raised = -_lowered(np.where(near, -grid, np.inf), free, most)

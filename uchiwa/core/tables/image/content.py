@@ -35,7 +35,7 @@ class Rounding:
 
 
 @dataclass(frozen=True, eq=False)
-class Written:
+class WrittenImage:
     """A calibration written into an image.
 
     Attributes:
@@ -227,7 +227,7 @@ def _axis_piece(words: str, place: AxisPlace | None, axis: Axis | None) -> Itera
         yield _Piece(words, place.place, axis.breakpoints)
 
 
-def write_calibration(memory: Memory, layout: Layout, calibration: Calibration, name: str = "image") -> Written:
+def write_calibration(memory: Memory, layout: Layout, calibration: Calibration, name: str = "image") -> WrittenImage:
     """An image with a calibration in it: only bytes that must change, and the checksums over them.
 
     A number whose present bytes already stand for the wanted value keeps them, so that an image that is read and
@@ -269,7 +269,7 @@ def write_calibration(memory: Memory, layout: Layout, calibration: Calibration, 
     for checksum in layout.checksums:
         data = b"".join(after.read(start, stop - start) for start, stop in checksum.ranges)
         after = after.with_bytes([(checksum.address, checksum.written(data))])
-    return Written(after, memory.changed(after), tuple(roundings))
+    return WrittenImage(after, memory.changed(after), tuple(roundings))
 
 
 def _must_fit(piece: _Piece) -> None:

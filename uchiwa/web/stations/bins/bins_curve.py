@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from uchiwa.core.evidence.gathering import Gathered
+from uchiwa.core.evidence.gathering import GatheredCells
 from uchiwa.core.quantities.unit_words import unit_words
 from uchiwa.services.bins import BinsWork
 from uchiwa.web.svg.scale import Scale, Tick, broken_path, spread_out
@@ -65,5 +65,5 @@ def bins_curve(found: BinsWork) -> BinsCurve | None:
     )
 
 
-def _second(second: Gathered | None, x: np.ndarray, upright: Scale) -> str:
+def _second(second: GatheredCells | None, x: np.ndarray, upright: Scale) -> str:
     return broken_path(x, upright.places(second.figure[0])) if second is not None else ""

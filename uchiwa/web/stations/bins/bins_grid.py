@@ -8,7 +8,7 @@ from enum import StrEnum
 
 import numpy as np
 
-from uchiwa.core.evidence.gathering import Gathered
+from uchiwa.core.evidence.gathering import GatheredCells
 from uchiwa.core.logs.log import FloatArray
 from uchiwa.core.tables.table import Table
 from uchiwa.services.bins import BinsWork
@@ -60,7 +60,7 @@ def shading(figures: FloatArray, low: float | None, high: float | None, *, signe
     return Shading(bottom, top, both, min(max(2 - math.floor(math.log10(largest)), 0), 4))
 
 
-def shown_figures(found: BinsWork, view: BinsView) -> tuple[FloatArray, Gathered]:
+def shown_figures(found: BinsWork, view: BinsView) -> tuple[FloatArray, GatheredCells]:
     """The figures of a view, and whose evidence stands for them."""
     if view is BinsView.SECOND and found.second is not None:
         return found.second.figure, found.second

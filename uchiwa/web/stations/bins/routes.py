@@ -9,7 +9,7 @@ from fastapi import Form, Query
 from fastapi.responses import RedirectResponse, Response
 
 from uchiwa.core.errors import BadInput
-from uchiwa.core.evidence.gathering import Gathered, Gathering, Statistic
+from uchiwa.core.evidence.gathering import GatheredCells, Gathering, Statistic
 from uchiwa.core.proposals.policy_file import policy_from
 from uchiwa.core.proposals.sample_account import moments, shares
 from uchiwa.core.quantities.catalogue import QUANTITIES
@@ -145,7 +145,7 @@ def cell_moments(page: RoundPage, i: int, j: int, seen: Asked) -> Response:
     return moments_answer(page.request, page, _moments(of, rows, i, j))
 
 
-def _moments(of: Gathered, rows: tuple[LogFile, ...], i: int, j: int) -> Moments:
+def _moments(of: GatheredCells, rows: tuple[LogFile, ...], i: int, j: int) -> Moments:
     axes = [axis.quantity for axis in (of.axes.x, of.axes.y) if axis is not None]
     traces = tuple(dict.fromkeys([*axes, "lambda_measured", "short_term_trim", "throttle_position"]))[:_TRACES_MOST]
     inside = of.cell == j * of.axes.shape[1] + i

@@ -6,7 +6,7 @@ import numpy as np
 
 from uchiwa.core.proposals.fuel.proposal import FuelProposal
 from uchiwa.web.grid.grid import View, diverging, one_hue
-from uchiwa.web.svg.relief import Look, ReliefPicture, relief
+from uchiwa.web.svg.relief import ReliefPicture, ReliefStyle, relief
 
 
 def relief_picture(proposal: FuelProposal, view: View, turn: int) -> ReliefPicture:
@@ -28,6 +28,8 @@ def relief_picture(proposal: FuelProposal, view: View, turn: int) -> ReliefPictu
     low, high = float(values.min()), float(values.max())
     if view in (View.ERROR, View.DIFFERENCE):
         reach = max(abs(low), abs(high), 3.0)
-        return relief(table, values, Look((-reach, reach), lambda one: diverging(one) or "flat", dwell > 0), turn)
+        return relief(
+            table, values, ReliefStyle((-reach, reach), lambda one: diverging(one) or "flat", dwell > 0), turn
+        )
     span = (high - low) or 1.0
-    return relief(table, values, Look((low, high), lambda one: one_hue((one - low) / span), dwell > 0), turn)
+    return relief(table, values, ReliefStyle((low, high), lambda one: one_hue((one - low) / span), dwell > 0), turn)

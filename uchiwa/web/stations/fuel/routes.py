@@ -49,7 +49,7 @@ _CURVE_HEIGHT = 268.0
 
 
 @dataclass(frozen=True)
-class Seen:
+class FuelQuery:
     """What the person looks at."""
 
     view: View = View.ERROR
@@ -59,7 +59,7 @@ class Seen:
     cell: tuple[int, int] | None = None
 
 
-def _values(page: RoundPage, fuel: work.FuelWork, seen: Seen, account: CellAccount) -> dict[str, Any]:
+def _values(page: RoundPage, fuel: work.FuelWork, seen: FuelQuery, account: CellAccount) -> dict[str, Any]:
     """What sheet and margin need."""
     view = seen.view
     proposal = fuel.proposal
@@ -115,7 +115,7 @@ def _sources(fuel: work.FuelWork) -> list[tuple[str, str]]:
     return [("fuel", "the fuel error"), *([trusted] if metered or fuel.proposal.policy.source != "fuel" else [])]
 
 
-def _sheet(request: Request, page: RoundPage, seen: Seen) -> Response:
+def _sheet(request: Request, page: RoundPage, seen: FuelQuery) -> Response:
     template = "_fuel_sheet.html" if is_fragment(request) else "fuel.html"
     try:
         fuel = work.fuel_work(page.job, page.round, seen.table)
@@ -163,9 +163,9 @@ def _account(fuel: work.FuelWork, j: int, i: int) -> tuple[CellAccount, Any]:
     return account, spread_picture(account, 388, 64)
 
 
-def _looking(view: str, table: str | None, shape: str, turn: int, cell: str) -> Seen:
+def _looking(view: str, table: str | None, shape: str, turn: int, cell: str) -> FuelQuery:
     chosen = parse_cells(cell) if cell.strip() else []
-    return Seen(
+    return FuelQuery(
         View(view) if view in list(View) else View.ERROR,
         table,
         Shape(shape) if shape in list(Shape) else Shape.GRID,
@@ -174,11 +174,11 @@ def _looking(view: str, table: str | None, shape: str, turn: int, cell: str) -> 
     )
 
 
-def _asked(view: str = "", table: str | None = None, shape: str = "", turn: int = 0, cell: str = "") -> Seen:
+def _asked(view: str = "", table: str | None = None, shape: str = "", turn: int = 0, cell: str = "") -> FuelQuery:
     return _looking(view, table, shape, turn, cell)
 
 
-Asked = Annotated[Seen, Depends(_asked)]
+Asked = Annotated[FuelQuery, Depends(_asked)]
 
 
 @router.get(_HERE)
@@ -194,7 +194,7 @@ def cell(page: RoundPage, i: int, j: int, seen: Asked, chosen: int = 1) -> Respo
     """The margin for a cell."""
     found = work.fuel_work(page.job, page.round, seen.table)
     account, picture = _account(found, j, i)
-    values = _values(page, found, Seen(table=seen.table), account)
+    values = _values(page, found, FuelQuery(table=seen.table), account)
     return render(
         page.request,
         "_fuel_margin.html",
@@ -257,14 +257,14 @@ def _seen(
     shape: Annotated[str, Form()] = "",
     turn: Annotated[int, Form()] = 0,
     cell: Annotated[str, Form()] = "",
-) -> Seen:
+) -> FuelQuery:
     return _looking(view, table, shape, turn, cell)
 
 
-SheetState = Annotated[Seen, Depends(_seen)]
+SheetState = Annotated[FuelQuery, Depends(_seen)]
 
 
-def _back(request: Request, page: RoundPage, seen: Seen) -> Response:
+def _back(request: Request, page: RoundPage, seen: FuelQuery) -> Response:
     """The sheet as it is now: a piece for a script, a new page for a plain form."""
     if is_fragment(request):
         return _sheet(request, page.reloaded(), seen)

@@ -53,7 +53,7 @@ class Course:
 
 
 @dataclass(frozen=True, eq=False)
-class Behind:
+class Backdrop:
     """What lies behind a curve: samples as (coolant, value, class), courses as (coolant, value, class), times along them."""
 
     dots: Sequence[tuple[float, float, str]] = ()
@@ -81,7 +81,7 @@ class CurvePicture:
 
 
 @dataclass(frozen=True, eq=False)
-class Drawn:
+class DrawnTable:
     """A table with a proposal for it: values and states of shape (rows, columns), and the fit of each row."""
 
     table: Table
@@ -91,7 +91,7 @@ class Drawn:
     reached: Sequence[BoolArray]
 
 
-def curve_picture(drawn: Drawn, row: int, behind: Behind) -> CurvePicture:
+def curve_picture(drawn: DrawnTable, row: int, behind: Backdrop) -> CurvePicture:
     """The rows of a table as curves, the chosen one with its points and what lies behind it."""
     table = drawn.table
     points = table.x.breakpoints
@@ -125,7 +125,7 @@ def _course(along: Scale, upright: Scale, coolant: FloatArray, value: FloatArray
     return Course(broken_path(along.places(coolant), upright.places(shown)), look)
 
 
-def _mark(drawn: Drawn, row: int, i: int, along: Scale, upright: Scale) -> PointMark:
+def _mark(drawn: DrawnTable, row: int, i: int, along: Scale, upright: Scale) -> PointMark:
     table, fit = drawn.table, drawn.fits[row]
     value, state = float(drawn.after[row, i]), str(drawn.state[row, i])
     seconds = float(fit.dwell[i])

@@ -37,7 +37,7 @@ from uchiwa.web.grid.proposal_grid import TableView, drawn_grid, table_view
 from uchiwa.web.pages import duration
 from uchiwa.web.proposal_sheets.sheet import TableSheet
 from uchiwa.web.proposal_sheets.sieve import SampleTimes, left_out_moments, sieve_parts
-from uchiwa.web.stations.idle.curve_picture import Behind, Drawn, curve_picture
+from uchiwa.web.stations.idle.curve_picture import Backdrop, DrawnTable, curve_picture
 
 _DOTS, _COURSE_POINTS = 500, 400
 _FULL_AIR_GS, _FULL_FACTOR = 2.0, 12.0
@@ -84,13 +84,13 @@ def _air_more(found: IdleAirWork, i: int, j: int) -> dict[str, Any]:
         at = thinned(evidence.of(curve.gear), _DOTS)
         look = looks[curve.gear] + ("" if curve.gear is gear else " is-other")
         dots += [(float(a), float(b), look) for a, b in zip(evidence.coolant[at], evidence.air[at], strict=True)]
-    drawn = Drawn(
+    drawn = DrawnTable(
         proposal.table, proposal.after, proposal.state,
         [curve.fit for curve in proposal.curves], [curve.moved.reached for curve in proposal.curves],
     )  # fmt: skip
     return {
         "account": idle_explanation.explain(proposal, j, i),
-        "picture": curve_picture(drawn, j, Behind(dots=dots)),
+        "picture": curve_picture(drawn, j, Backdrop(dots=dots)),
         "gears": [curve.gear for curve in proposal.curves],
         "sieve": sieve_parts(evidence.sieve, evidence.left_out(), IDLE_TITLES),
         "samples_in_all": int(evidence.time.size),
@@ -142,7 +142,7 @@ def _warm_first(found: WarmUpWork) -> tuple[int, int]:
 
 def _warm_more(found: WarmUpWork, i: int, _j: int) -> dict[str, Any]:
     proposal, evidence = found.proposal, found.proposal.evidence
-    drawn = Drawn(proposal.table, proposal.after, proposal.state, [proposal.fit], [proposal.moved.reached])
+    drawn = DrawnTable(proposal.table, proposal.after, proposal.state, [proposal.fit], [proposal.moved.reached])
     return {
         "account": warm_explanation.explain(proposal, i),
         "picture": curve_picture(drawn, 0, _warming(found)),
@@ -153,7 +153,7 @@ def _warm_more(found: WarmUpWork, i: int, _j: int) -> dict[str, Any]:
     }
 
 
-def _warming(found: WarmUpWork) -> Behind:
+def _warming(found: WarmUpWork) -> Backdrop:
     """Each log's warming as a path through time, after-start apart, with the time beside it."""
     evidence = found.proposal.evidence
     reasons = evidence.sieve.reasons
@@ -175,7 +175,7 @@ def _warming(found: WarmUpWork) -> Behind:
             at = int(np.searchsorted(time, begun + seconds))
             if at < time.size and known[at]:
                 clocks.append((float(coolant[at]), float(calm[at]), duration(seconds)))
-    return Behind(courses=courses, clocks=clocks)
+    return Backdrop(courses=courses, clocks=clocks)
 
 
 def _thin(coolant: FloatArray, value: FloatArray, mask: BoolArray, look: str) -> tuple[FloatArray, FloatArray, str]:

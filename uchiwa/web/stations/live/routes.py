@@ -29,7 +29,7 @@ from uchiwa.web.round_context import RoundPage, in_locked_round, in_open_round, 
 from uchiwa.web.routing import router as new_router
 from uchiwa.web.stations.live.grid import LiveView, cells_of
 from uchiwa.web.stations.live.standin import can_drive, drive_it
-from uchiwa.web.stations.live.view import Shown, all_cells, chosen_session, form_limits, past, values_of
+from uchiwa.web.stations.live.view import ShownSession, all_cells, chosen_session, form_limits, past, values_of
 from uchiwa.web.strips.view import limits_for
 
 router = new_router()
@@ -52,7 +52,7 @@ def live(
     shared: dict[str, Any] = {"page": page, "standin": standin, "link": links.current(page.job) is not None}
     if found is None:
         return render(page.request, "live_empty.html", page.user, **shared, past=past(page))
-    values = values_of(page, found, Shown(show, table, view))
+    values = values_of(page, found, ShownSession(show, table, view))
     return render(page.request, "live.html", page.user, **shared, **values)
 
 
@@ -75,7 +75,7 @@ def _session(page: RoundPage, session_id: int) -> LiveSession:
 @in_round(Station.LOGS)
 def plan(page: RoundPage, session_id: int, show: Annotated[str, Query(max_length=2000)] = "") -> Response:
     """The strips' plan anew, as after the channels were read otherwise."""
-    values = values_of(page, _session(page, session_id), Shown(show))
+    values = values_of(page, _session(page, session_id), ShownSession(show))
     return JSONResponse(values["plan"])
 
 

@@ -21,13 +21,13 @@ from uchiwa.store.models import LiveSession
 from uchiwa.web.live.telling import event_data
 from uchiwa.web.round_context import RoundPage
 from uchiwa.web.stations.live.grid import LiveView, cells_of, live_grid
-from uchiwa.web.strips.view import Asked, plan
+from uchiwa.web.strips.view import StripsQuery, plan
 
 _MOST_PAST = 8
 
 
 @dataclass(frozen=True)
-class Shown:
+class ShownSession:
     """What of a session is shown.
 
     Attributes:
@@ -49,7 +49,7 @@ def chosen_session(page: RoundPage, session_id: int | None) -> LiveSession | Non
     return latest if latest is not None and latest.log.round_id == page.round.id else None
 
 
-def values_of(page: RoundPage, session: LiveSession, shown: Shown) -> dict[str, Any]:
+def values_of(page: RoundPage, session: LiveSession, shown: ShownSession) -> dict[str, Any]:
     """Everything that the page of a session needs."""
     followed = growing.follow(session)
     followed.advance()
@@ -93,7 +93,7 @@ def _plan(page: RoundPage, session: LiveSession, show: str) -> dict[str, Any] | 
     """The strips' plan; None as long as there is nothing to draw."""
     if session.log.state == log_states.REFUSED:
         return None
-    asked = Asked(page.user, page, (session.log,), show, Alignment.TIME, {})
+    asked = StripsQuery(page.user, page, (session.log,), show, Alignment.TIME, {})
     reader = Reader(page.job, page.user.shop_id)
     try:
         return plan(asked, reader, f"{page.path}/read")

@@ -203,7 +203,7 @@ def again(page: RoundPage, log_id: int) -> Response:
 
 
 @dataclass(frozen=True)
-class SaidOfChannel:
+class ChannelForm:
     """The form in which a person says what a channel of a log is; `as_unit` where the file's unit is wrong."""
 
     name: Annotated[str, Form(max_length=190)]
@@ -217,7 +217,7 @@ class SaidOfChannel:
 def channel(
     page: RoundPage,
     log_id: int,
-    form: Annotated[SaidOfChannel, Depends()],
+    form: Annotated[ChannelForm, Depends()],
     back: Annotated[Literal["", "fuel", "spark", "airflow"], Form()] = "",
 ) -> Response:
     """Say what a channel is; remembered for this car and for this header, and the round's logs are read anew."""

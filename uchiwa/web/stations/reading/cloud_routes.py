@@ -18,7 +18,7 @@ from uchiwa.services.reading import Reader
 from uchiwa.store.database import unit_of_work
 from uchiwa.web.drawer import trace_bytes
 from uchiwa.web.routing import router as new_router
-from uchiwa.web.strips.view import HERE, MOST_SPANS, AlignedLog, Asked, OfLogs, aligned_log
+from uchiwa.web.strips.view import HERE, MOST_SPANS, AlignedLog, OfLogs, StripsQuery, aligned_log
 
 router = new_router()
 
@@ -42,7 +42,7 @@ def _axis(ends: tuple[float, float]) -> dict[str, Any]:
     return {"low": low, "high": high, "ticks": nice_ticks(low, high, 5)}
 
 
-def _part_of_first(asked: Asked, part: Part) -> tuple[AlignedLog, BoolArray, int]:
+def _part_of_first(asked: StripsQuery, part: Part) -> tuple[AlignedLog, BoolArray, int]:
     """The first log, which of its samples belong to a part of it, and how many the sieve of Fuel leaves out."""
     one = aligned_log(Reader(asked.page.job, asked.user.shop_id).open(asked.first), asked)
     time = one.log.time

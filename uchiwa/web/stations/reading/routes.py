@@ -31,8 +31,8 @@ from uchiwa.web.strips.view import (
     HERE,
     AlignedLog,
     AsAsked,
-    Asked,
     OfLogs,
+    StripsQuery,
     arrangement_of,
     limits_for,
     merged_traces,
@@ -46,7 +46,7 @@ Keys = Annotated[list[str], Query(max_length=80)]
 _TRAIL_S = 8.0
 
 
-def _where(asked: Asked) -> str:
+def _where(asked: StripsQuery) -> str:
     return f"{asked.page.path}/read"
 
 
@@ -84,7 +84,7 @@ def reading(request: Request, asked: AsAsked) -> Response:
     )
 
 
-def _others(asked: Asked) -> list[dict[str, Any]]:
+def _others(asked: StripsQuery) -> list[dict[str, Any]]:
     """The job's other logs that can be laid beside the first: the baseline and the last round's first."""
     first = asked.first
     here = {log.id for log in asked.logs}

@@ -64,7 +64,7 @@ def fuel_grade(
     event = table_proposals.take(
         page.acting(version),
         at,
-        table_proposals.values_taken(at, after, None, table_proposals.TakenAs("fuel grade")),
+        table_proposals.values_taken(at, after, None, table_proposals.StepOrigin("fuel grade")),
         inputs,
     )
     say(page.request, f"Taken into the draft. {event.sentence}.")

@@ -97,7 +97,7 @@ def file(page: RoundPage, file: UploadFile) -> Response:
 
 
 @dataclass(frozen=True)
-class TakenOver:
+class TakeForm:
     """The form that says what of one side is taken: a table, some of its cells, or a constant."""
 
     source: Annotated[str, Form(max_length=40)]
@@ -110,7 +110,7 @@ class TakenOver:
 @in_open_round(None)
 def take(
     page: RoundPage,
-    wanted: Annotated[TakenOver, Depends()],
+    wanted: Annotated[TakeForm, Depends()],
     version: Annotated[int, Form()],
     back: Annotated[str, Form(max_length=400)] = "",
 ) -> Response:

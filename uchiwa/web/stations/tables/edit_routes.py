@@ -55,9 +55,9 @@ class Edit:
     before: TableView
 
     @property
-    def hand(self) -> work.Hand:
+    def hand(self) -> work.Editor:
         """Who edits, and how."""
-        return work.Hand(self.page.acting(self.asked.version, self.asked.why), self.before.display)
+        return work.Editor(self.page.acting(self.asked.version, self.asked.why), self.before.display)
 
     def answer(self, after: work.TableWork, said: str, **more: Any) -> Response:
         """The cells that look different now, for a script; the page, for a plain form."""

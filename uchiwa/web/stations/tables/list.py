@@ -20,7 +20,7 @@ PURPOSES: tuple[tuple[str, tuple[str, ...]], ...] = (
 
 
 @dataclass(frozen=True)
-class Listed:
+class ListedTable:
     """A table in the list: its size in words, and how many cells differ from the revision (−1: other breakpoints)."""
 
     id: str
@@ -29,7 +29,7 @@ class Listed:
     changed: int
 
 
-def listed(content: Calibration, base: Calibration) -> tuple[tuple[str, tuple[Listed, ...]], ...]:
+def listed(content: Calibration, base: Calibration) -> tuple[tuple[str, tuple[ListedTable, ...]], ...]:
     """All tables by purpose; purposes without one are left out."""
     old = {table.id: table for table in base.tables}
     groups = []
@@ -40,9 +40,9 @@ def listed(content: Calibration, base: Calibration) -> tuple[tuple[str, tuple[Li
     return tuple(groups)
 
 
-def _listed(table: Table, was: Table | None) -> Listed:
+def _listed(table: Table, was: Table | None) -> ListedTable:
     rows, columns = table.shape
     size = f"{columns} × {rows}" if table.y is not None else f"{columns} points"
     if was is None or not same_axes(was, table):
-        return Listed(table.id, table.title, size, -1)
-    return Listed(table.id, table.title, size, int(np.count_nonzero(was.grid != table.grid)))
+        return ListedTable(table.id, table.title, size, -1)
+    return ListedTable(table.id, table.title, size, int(np.count_nonzero(was.grid != table.grid)))

@@ -80,7 +80,7 @@ def tables(
 
 
 @dataclass(frozen=True)
-class LookedAtCell:
+class CellQuery:
     """The cell that a person looks at, how many are chosen, and how the table is shown."""
 
     table: str
@@ -93,7 +93,7 @@ class LookedAtCell:
 
 @router.get(ADDRESS + "/cell")
 @in_round(None)
-def cell(page: RoundPage, at: Annotated[LookedAtCell, Depends()], relief: bool = False) -> Response:
+def cell(page: RoundPage, at: Annotated[CellQuery, Depends()], relief: bool = False) -> Response:
     """What changes when a cell is chosen: margin and lines; with `relief` the relief too, which an edit changes."""
     view = table_view(page.user, page, at.table, at.show)
     found = draft_steps.steps(page.job)

@@ -20,7 +20,7 @@ from uchiwa.web.grid.table_grid import Drawn, Showing, differences, diverging_st
 from uchiwa.web.pages import ago
 from uchiwa.web.requests.session import Person
 from uchiwa.web.round_context import RoundPage
-from uchiwa.web.svg.relief import Look, ReliefPicture, relief
+from uchiwa.web.svg.relief import ReliefPicture, ReliefStyle, relief
 
 ADDRESS = "/jobs/{job_id}/rounds/{number}/tables"
 CONSTANTS = "constants"
@@ -91,10 +91,12 @@ def relief_of(view: TableView, turn: int) -> ReliefPicture | None:
         percent = in_percent(view.was)
         reach = max(float(np.abs(change).max()), 3.0 if percent else 1.0)
         fill = lambda value: str(diverging_steps(np.array(value), percent)) or "flat"  # noqa: E731
-        return relief(table, change, Look((-reach, reach), fill, seen), turn, trail)
+        return relief(table, change, ReliefStyle((-reach, reach), fill, seen), turn, trail)
     low, high = float(table.grid.min()), float(table.grid.max())
     span = (high - low) or 1.0
-    return relief(table, table.grid, Look((low, high), lambda value: one_hue((value - low) / span), seen), turn, trail)
+    return relief(
+        table, table.grid, ReliefStyle((low, high), lambda value: one_hue((value - low) / span), seen), turn, trail
+    )
 
 
 def cell_values(view: TableView, i: int, j: int, found: list[Event]) -> dict[str, Any]:

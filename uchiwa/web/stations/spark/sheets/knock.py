@@ -12,7 +12,7 @@ from uchiwa.core.logs.log import BoolArray
 from uchiwa.core.proposals.knock.policy import KnockPolicy
 from uchiwa.core.proposals.knock.report import report
 from uchiwa.services.spark import SPARK_TABLE, KnockWork, knock_work
-from uchiwa.services.table_proposals import TakenAs
+from uchiwa.services.table_proposals import StepOrigin
 from uchiwa.web.drawer.moments_picture import Moments, title_of
 from uchiwa.web.grid.grid import Grid
 from uchiwa.web.proposal_sheets.sheet import TableSheet
@@ -72,6 +72,6 @@ def _moments(found: KnockWork, i: int, j: int) -> Moments:
 
 
 KNOCK = TableSheet(
-    "knock", SPARK_TABLE, TakenAs("knock"), KnockPolicy, ("margin", "step", "slope", "widen", "learned"), KnockView, KnockView.RETARD,
+    "knock", SPARK_TABLE, StepOrigin("knock"), KnockPolicy, ("margin", "step", "slope", "widen", "learned"), KnockView, KnockView.RETARD,
     knock_work, _grid, _first, _more, lambda found: report(found.proposal), _moments,
 )  # fmt: skip

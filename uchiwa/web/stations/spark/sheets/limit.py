@@ -8,7 +8,7 @@ from uchiwa.core.logs.log import BoolArray
 from uchiwa.core.proposals.knock_limit.policy import ThresholdPolicy
 from uchiwa.core.proposals.knock_limit.report import report
 from uchiwa.services.spark import LIMIT_TABLE, LimitWork, limit_work
-from uchiwa.services.table_proposals import TakenAs
+from uchiwa.services.table_proposals import StepOrigin
 from uchiwa.web.drawer.moments_picture import Moments
 from uchiwa.web.grid.grid import Grid
 from uchiwa.web.grid.proposal_grid import TableView
@@ -36,6 +36,6 @@ def _moments(found: LimitWork, _i: int, _j: int) -> Moments:
 
 
 LIMIT = TableSheet(
-    "limit", LIMIT_TABLE, TakenAs("knock limit"), ThresholdPolicy, ("quantile", "margin", "least"), TableView,
+    "limit", LIMIT_TABLE, StepOrigin("knock limit"), ThresholdPolicy, ("quantile", "margin", "least"), TableView,
     TableView.PROPOSED, limit_work, _grid, _first, _more, lambda found: report(found.proposal), _moments,
 )  # fmt: skip

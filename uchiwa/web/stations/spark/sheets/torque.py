@@ -11,7 +11,7 @@ from uchiwa.core.proposals.torque.policy import TorquePolicy
 from uchiwa.core.proposals.torque.report import report
 from uchiwa.core.pulls.trade import trades
 from uchiwa.services.spark import SPARK_TABLE, TorqueWork, torque_work
-from uchiwa.services.table_proposals import TakenAs
+from uchiwa.services.table_proposals import StepOrigin
 from uchiwa.web.drawer.moments_picture import Moments
 from uchiwa.web.grid.grid import Grid
 from uchiwa.web.grid.proposal_grid import TableView
@@ -65,6 +65,6 @@ def _moments(found: TorqueWork, i: int, j: int) -> Moments:
 
 
 TORQUE = TableSheet(
-    "torque", SPARK_TABLE, TakenAs("torque"), TorquePolicy, _KEYS, TableView, TableView.CHANGE,
+    "torque", SPARK_TABLE, StepOrigin("torque"), TorquePolicy, _KEYS, TableView, TableView.CHANGE,
     torque_work, _grid, _first, _more, lambda found: report(found.proposal), _moments,
 )  # fmt: skip
