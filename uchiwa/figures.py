@@ -45,13 +45,13 @@ class DatabaseFigures(Collector):
     def _asked(self) -> Iterator[GaugeMetricFamily]:
         waiting = GaugeMetricFamily("uchiwa_waiting", "What waits for a worker", labels=["what"])
         oldest = GaugeMetricFamily("uchiwa_waiting_seconds", "How long the oldest has waited", labels=["what"])
-        for what, one in (
+        for what, backlog in (
             ("logs", operation.waiting_logs()),
             ("rounds", operation.waiting_rounds()),
             ("mails", operation.waiting_mails()),
         ):
-            waiting.add_metric([what], one.number)
-            oldest.add_metric([what], one.seconds)
+            waiting.add_metric([what], backlog.number)
+            oldest.add_metric([what], backlog.seconds)
         yield waiting
         yield oldest
         yield _by("uchiwa_logs", "Log files by state", "state", operation.logs_by_state())

@@ -36,7 +36,7 @@ def pulls(files: tuple[str, ...], car_path: str | None, slope: float, as_measure
     torque = bands.torque * np.array([[_factor(pull, as_measured)] for pull in found])
     data = {
         "bands": [float(centre) for centre in bands.centres],
-        "pulls": [_told(one, values, as_measured) for one, values in zip(found, torque, strict=True)],
+        "pulls": [_told(pull, values, as_measured) for pull, values in zip(found, torque, strict=True)],
         "repeatability": {
             "percent": round(repeats.share * 100, 3),
             "assumed": repeats.assumed,
@@ -47,12 +47,12 @@ def pulls(files: tuple[str, ...], car_path: str | None, slope: float, as_measure
         say_json(data)
         return
     click.echo(" " * 26 + "".join(f"{centre:>8.0f}" for centre in bands.centres) + "  rpm")
-    for one, values in zip(found, torque, strict=True):
-        name = f"{one.log[:20]} {one.number}"
+    for pull, values in zip(found, torque, strict=True):
+        name = f"{pull.log[:20]} {pull.number}"
         click.echo(f"{name:<26}" + "".join(f"{'·' if v != v else f'{v:.1f}':>8}" for v in values) + "  Nm")
-        for flaw in one.flaws:
+        for flaw in pull.flaws:
             click.echo(f"    {flaw.words}")
-        for note in one.notes:
+        for note in pull.notes:
             click.echo(f"    {note}")
     kind = "assumed, for no run was repeated" if repeats.assumed else f"from {sum(map(len, repeats.groups))} like runs"
     click.echo(f"Runs repeat within {repeats.share * 100:.2f} % ({kind}).")

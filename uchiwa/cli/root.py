@@ -51,7 +51,7 @@ class Lazy(click.Group):
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:  # noqa: ARG002
         """The list of subcommands, without any of them."""
-        rows = [(name, one.help) for name, one in sorted(SUBCOMMANDS.items()) if not one.hidden]
+        rows = [(name, subcommand.help) for name, subcommand in sorted(SUBCOMMANDS.items()) if not subcommand.hidden]
         with formatter.section("Commands"):
             formatter.write_dl(rows)
 

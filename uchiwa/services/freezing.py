@@ -80,7 +80,7 @@ def led_to_by(told: Account) -> dict[str, Any]:
             {"rule": concern.rule, "sentence": concern.sentence, "reason": answer.reason, "by": answer.author.name}
             for concern, answer in told.answered
         ],
-        "notes": [one.sentence for one in told.work.concerns],
+        "notes": [concern.sentence for concern in told.work.concerns],
         "program": __version__,
     }
 

@@ -183,7 +183,7 @@ def _written(book: Book, where: tuple[str, ...]) -> tuple[str, ...]:
 
 def _shape(table: Table) -> tuple[object, ...]:
     axes = [axis for axis in (table.x, table.y) if axis is not None]
-    return (table.id, table.grid.tobytes(), *((one.quantity, one.unit, one.breakpoints.tobytes()) for one in axes))
+    return (table.id, table.grid.tobytes(), *((axis.quantity, axis.unit, axis.breakpoints.tobytes()) for axis in axes))
 
 
 @dataclass(frozen=True, eq=False)

@@ -80,13 +80,13 @@ def _earlier(at: TableContext) -> tuple[tuple[int, int], ...]:
 def _shape(table: Table) -> tuple[object, ...]:
     """What tells a table's content."""
     axes = [axis for axis in (table.x, table.y) if axis is not None]
-    return (table.id, table.grid.tobytes(), *((one.quantity, one.unit, one.breakpoints.tobytes()) for one in axes))
+    return (table.id, table.grid.tobytes(), *((axis.quantity, axis.unit, axis.breakpoints.tobytes()) for axis in axes))
 
 
 def _by_decisions(decided: dict[int, ClusterDecision]) -> dict[str, tuple[int, ...]]:
     return {
-        "noise": tuple(number for number, one in decided.items() if one.verdict is Verdict.NOISE),
-        "real": tuple(number for number, one in decided.items() if one.verdict is Verdict.REAL),
+        "noise": tuple(number for number, decision in decided.items() if decision.verdict is Verdict.NOISE),
+        "real": tuple(number for number, decision in decided.items() if decision.verdict is Verdict.REAL),
     }
 
 
@@ -128,7 +128,7 @@ def pull_rows(job: Job, round_: Round) -> list[PullRow]:
         for row in rows
         for pull in from_logs("pulls", [row], (load,), partial(_pulls_in, row, load))
     ]
-    places = {one.key: float(number) for number, one in enumerate(found)}
+    places = {row.key: float(number) for number, row in enumerate(found)}
 
     def place(pull_row: PullRow) -> float:
         return (
@@ -175,10 +175,10 @@ def torque_work(job: Job, round_: Round, table_id: str | None = None) -> TorqueW
     load = CarFile.loads(Car.get_by_id(job.car_id).file).road_load(view.slope_percent / 100.0)
     notes = pull_notes.of(at.rows)
     hidden = frozenset(
-        (number, one.number)
+        (number, note.number)
         for number in range(len(at.on_table))
-        for (log_id, _), one in notes.items()
-        if one.hidden and log_id == at.row_of(number).id
+        for (log_id, _), note in notes.items()
+        if note.hidden and log_id == at.row_of(number).id
     )
     displacement = at.base.constant("displacement")
     more = (*_earlier(at), *_shape(at.table), displacement, policy.model_dump_json(), load, hidden)

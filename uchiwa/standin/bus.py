@@ -73,11 +73,11 @@ def dbc_of(log: Log) -> str:
     """The DBC of the frames that `write_bus` makes of the log."""
     lines = ['VERSION ""', "", "NS_ :", "", "BS_:", "", "BU_: Vector__XXX", ""]
     shown = 0
-    for one in _placed(log):
-        if one.identifier != shown:
-            shown = one.identifier
+    for placed in _placed(log):
+        if placed.identifier != shown:
+            shown = placed.identifier
             lines += ["", f"BO_ {shown} Message_{shown:X}: 8 Vector__XXX"]
-        lines.append(one.line)
+        lines.append(placed.line)
     return "\n".join([*lines, ""])
 
 
@@ -85,8 +85,8 @@ def frames_of(log: Log) -> Frames:
     """The frames: each message at each time of its raster; a reading that is not there is sent as 0."""
     time, identifier, data = [], [], []
     by_message: dict[int, list[_Placed]] = {}
-    for one in _placed(log):
-        by_message.setdefault(one.identifier, []).append(one)
+    for placed in _placed(log):
+        by_message.setdefault(placed.identifier, []).append(placed)
     for number, signals in by_message.items():
         words = np.zeros((signals[0].time.size, 8), dtype=np.uint8)
         for signal in signals:

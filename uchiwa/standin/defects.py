@@ -39,8 +39,10 @@ def changed(log: Log, **changes: Change) -> Log:
     raster = log.rasters[0]
     signals = {channel.quantity: channel.values for channel in raster.channels if channel.quantity}
     channels = tuple(
-        replace(one, values=changes[one.quantity](raster.time, one.values, signals)) if one.quantity in changes else one
-        for one in raster.channels
+        replace(channel, values=changes[channel.quantity](raster.time, channel.values, signals))
+        if channel.quantity in changes
+        else channel
+        for channel in raster.channels
     )
     return replace(log, rasters=(Raster(raster.time, channels),))
 

@@ -80,7 +80,7 @@ def _described(job: Job, archive: zipfile.ZipFile) -> dict[str, Any]:
         "setup": job.setup,
         "moved_at": _utc(job.moved_at),
         "rounds": [_round(round_) for round_ in rounds],
-        "logs": [_log(one, at, names, beside, archive) for at, one in enumerate(uploaded, 1)],
+        "logs": [_log(log, at, names, beside, archive) for at, log in enumerate(uploaded, 1)],
         "revisions": [_revision(revision, names, archive) for revision in revisions],
         "draft": {
             "base": names.revisions[draft.base_id],

@@ -98,8 +98,8 @@ def as_steps(found: Iterable[Event]) -> tuple[Step, ...]:
     ids = [(before, after) for _, before, after in standing if before is not None and after is not None]
     known = calibrations.contents([number for pair in ids for number in pair])
     return tuple(
-        Step(known[before], known[after], _reason(one), one.kind, one.id)
-        for one, before, after in standing
+        Step(known[before], known[after], _reason(event), event.kind, event.id)
+        for event, before, after in standing
         if before is not None and after is not None
     )
 

@@ -38,12 +38,12 @@ def of(job: Job, round_: Round, table_id: str, clusters: tuple[Cluster, ...]) ->
     found: dict[int, ClusterDecision] = {}
     for cluster in clusters:
         mine = set(cluster.cells)
-        for one, cells in kept:
+        for decision, cells in kept:
             if len(mine & cells) >= _SAME * len(mine | cells):
-                if one.verdict != Verdict.UNSURE:
-                    here = one.round_id == round_.id
+                if decision.verdict != Verdict.UNSURE:
+                    here = decision.round_id == round_.id
                     found[cluster.number] = ClusterDecision(
-                        Verdict(one.verdict), one.reason, one.author.name, one.round.number, here
+                        Verdict(decision.verdict), decision.reason, decision.author.name, decision.round.number, here
                     )
                 break
     return found

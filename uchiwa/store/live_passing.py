@@ -173,7 +173,7 @@ def _all_follow_on(session: LiveSession, batches: Sequence[tuple[int, bytes, int
     if not numbers or numbers != list(range(numbers[0], numbers[0] + len(numbers))):
         return False
     lines = [_line(text) for _, text, _ in batches]
-    size, rows = sum(len(one) for one in lines), sum(count for _, _, count in batches)
+    size, rows = sum(len(line) for line in lines), sum(count for _, _, count in batches)
     wanted = (numbers[-1], rows, size, milliseconds(), session.id, numbers[0] - 1, size, MOST_BYTES)
     if not database.execute_sql(_FOLLOW_ON, wanted).rowcount:
         return False

@@ -203,7 +203,7 @@ def _read(logs: Collection[LogFile], wanted: Any) -> list[Log]:
     channels = list(LogChannel.select().where(wanted).order_by(LogChannel.log, LogChannel.raster, LogChannel.position))
     values = values_of([channel.id for channel in channels])
     return [
-        _recording(name, [one for one in channels if one.log_id == log.id], values)
+        _recording(name, [channel for channel in channels if channel.log_id == log.id], values)
         for log, name in zip(logs, told_apart(logs), strict=True)
     ]
 

@@ -24,7 +24,7 @@ MOST = 500
 MOST_BUSES = 20
 _REMEMBERED_BYTES = 24 * 2**20
 """Of files; what is read from them takes about ten times as much."""
-_WITHOUT_CONTENT = tuple(one for name, one in ShelfEntry._meta.fields.items() if name != "content")
+_WITHOUT_CONTENT = tuple(field for name, field in ShelfEntry._meta.fields.items() if name != "content")
 
 
 class NameTakenError(BadInput):

@@ -91,7 +91,9 @@ def round_page(request: Request, user: User, job_id: int, number: int, here: Sta
     facts = store.facts_of([round_])[round_.id]
     standing = standings(facts, here)
     if here is None:
-        standing = {one: StationState.TO_COME if how is StationState.HERE else how for one, how in standing.items()}
+        standing = {
+            station: StationState.TO_COME if how is StationState.HERE else how for station, how in standing.items()
+        }
     return RoundPage(request, user, job, round_, facts, standing, here, round_.number == every[-1].number)
 
 

@@ -118,27 +118,29 @@ def switch(calibration: Calibration, setup: Setup) -> tuple[Calibration, Active]
 
 def put_back(calibration: Calibration, active: Active) -> tuple[Calibration, tuple[str, ...]]:
     """The calibration with everything put back; and what had been changed meanwhile, which is put back all the same."""
-    touched = [one.id for one in active.switched if not _stands(calibration, one)]
+    touched = [setting.id for setting in active.switched if not _stands(calibration, setting)]
     return _with(calibration, active.switched, back=True), tuple(touched)
 
 
-def _stands(calibration: Calibration, one: SwitchedSetting) -> bool:
-    if one.kind == "constant":
-        return any(constant.id == one.id and constant.value == one.during for constant in calibration.constants)
-    return any(table.id == one.id and bool((table.grid == one.during).all()) for table in calibration.tables)
+def _stands(calibration: Calibration, setting: SwitchedSetting) -> bool:
+    if setting.kind == "constant":
+        return any(constant.id == setting.id and constant.value == setting.during for constant in calibration.constants)
+    return any(table.id == setting.id and bool((table.grid == setting.during).all()) for table in calibration.tables)
 
 
 def _with(calibration: Calibration, switched: Sequence[SwitchedSetting], *, back: bool) -> Calibration:
-    values = {one.id: one.before if back else one.during for one in switched if one.kind == "constant"}
+    values = {
+        setting.id: setting.before if back else setting.during for setting in switched if setting.kind == "constant"
+    }
     constants = tuple(
         replace(constant, value=value) if isinstance(value := values.get(constant.id), float) else constant
         for constant in calibration.constants
     )
     calibration = replace(calibration, constants=constants)
-    for one in switched:
-        if one.kind == "table" and any(table.id == one.id for table in calibration.tables):
-            table = calibration.table(one.id)
-            rows = np.array(one.before) if back else np.full(table.shape, one.during)
+    for setting in switched:
+        if setting.kind == "table" and any(table.id == setting.id for table in calibration.tables):
+            table = calibration.table(setting.id)
+            rows = np.array(setting.before) if back else np.full(table.shape, setting.during)
             if rows.shape == table.shape:
                 calibration = calibration.with_table(table.with_grid(rows))
     return calibration
@@ -176,12 +178,14 @@ def as_data(active: Active) -> dict[str, Any]:
         "absent": list(active.absent),
         "switched": [
             {
-                "kind": one.kind,
-                "id": one.id,
-                "before": one.before if isinstance(one.before, float) else [list(row) for row in one.before],
-                "during": one.during,
+                "kind": setting.kind,
+                "id": setting.id,
+                "before": setting.before
+                if isinstance(setting.before, float)
+                else [list(row) for row in setting.before],
+                "during": setting.during,
             }
-            for one in active.switched
+            for setting in active.switched
         ],
     }
 

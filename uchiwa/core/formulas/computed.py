@@ -244,7 +244,7 @@ def table_named(formula: Formula, node: ast.Call, name: str, calibration: Calibr
             lacking=f"table {name}",
         )
     if len(found) > 1:
-        raise formula.fault(node, f"several tables are a {name}", f"name one: {', '.join(one.id for one in found)}")
+        raise formula.fault(node, f"several tables are a {name}", f"name one: {', '.join(table.id for table in found)}")
     return found[0]
 
 

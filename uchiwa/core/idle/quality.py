@@ -101,8 +101,8 @@ def idle_quality(logs: Sequence[Log], rules: IdleRules | None = None) -> IdleQua
         band = _band(found, low, high)
         if band is not None:
             bands.append(band)
-    stalls = tuple((number, at) for number, one in enumerate(found) for at in one.stalls)
-    dips = tuple((number, a, b) for number, one in enumerate(found) for a, b in one.dips)
+    stalls = tuple((number, at) for number, idle in enumerate(found) for at in idle.stalls)
+    dips = tuple((number, a, b) for number, idle in enumerate(found) for a, b in idle.dips)
     return IdleQuality(tuple(bands), stalls, dips, targeted=bool(found) and all(idle.targeted for idle in found))
 
 

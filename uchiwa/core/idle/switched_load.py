@@ -186,4 +186,4 @@ def _in_both_halves(x: FloatArray, on: BoolArray, seconds: FloatArray) -> bool:
     """Whether the load was seen both on and off in the colder half of the temperatures and in the warmer."""
     colder = x < (float(x.min()) + float(x.max())) / 2.0
     halves = [float(seconds[half & on].sum() / max(seconds[half].sum(), 1e-9)) for half in (colder, ~colder)]
-    return all(_SHARED[0] <= one <= _SHARED[1] for one in halves)
+    return all(_SHARED[0] <= half <= _SHARED[1] for half in halves)

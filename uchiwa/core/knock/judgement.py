@@ -154,11 +154,11 @@ def _under_load(event: Placed, table: Table) -> bool:
 
 def _same_place_twice(events: Sequence[Placed]) -> bool:
     """Whether two events lie in one cell, or in touching ones at nearly the same speed."""
-    for number, one in enumerate(events):
+    for number, event in enumerate(events):
         for other in events[:number]:
-            same = (one.i, one.j) == (other.i, other.j)
+            same = (event.i, event.j) == (other.i, other.j)
             if same or (
-                max(abs(one.i - other.i), abs(one.j - other.j)) <= 1 and abs(one.speed - other.speed) < _SAME_RPM
+                max(abs(event.i - other.i), abs(event.j - other.j)) <= 1 and abs(event.speed - other.speed) < _SAME_RPM
             ):
                 return True
     return False
@@ -229,7 +229,7 @@ def _by_level(events: Sequence[Placed]) -> Reason | None:
 def _by_repetition(heard: Sequence[Placed]) -> list[Reason]:
     """How often it comes, and whether something else came with it; what was only learned is not heard anew."""
     why: list[Reason] = []
-    count, worst = len(heard), max(one.event.retard for one in heard)
+    count, worst = len(heard), max(placed.event.retard for placed in heard)
     if count >= 4:
         why.append(Reason(ReasonKind.REPEATED, f"it comes again and again: {count} events", 1.0))
     elif count <= FEW and worst <= SMALL:
@@ -238,7 +238,7 @@ def _by_repetition(heard: Sequence[Placed]) -> list[Reason]:
                 ReasonKind.SMALL, f"{'a single' if count == 1 else 'two'} small event{'s' if count > 1 else ''}", -1.5
             )
         )
-    disturbed = [one.disturbed for one in heard if one.disturbed is not None]
+    disturbed = [placed.disturbed for placed in heard if placed.disturbed is not None]
     if len(disturbed) >= 0.6 * count:
         common = max(set(disturbed), key=disturbed.count)
         words = f"{len(disturbed)} of {count} within half a second of {common.value}"
@@ -291,7 +291,7 @@ def _load_bound(near: Sequence[Placed], events: Sequence[Placed], knock: Knock, 
     axis = axis_of(table, along)
     if axis is None or table.y is None or len(near) < 4:
         return None
-    beside = sorted({one.i if along == 0 else one.j for one in near})
+    beside = sorted({placed.i if along == 0 else placed.j for placed in near})
     time_there: FloatArray = (knock.dwell[:, beside] if along == 0 else knock.dwell[beside].T).sum(axis=1)
     if (time_there > 0.5).sum() < 3:
         return None
@@ -299,7 +299,7 @@ def _load_bound(near: Sequence[Placed], events: Sequence[Placed], knock: Knock, 
     share = time_there / time_there.sum()
     expected = float((loads * share).sum())
     spread = float(np.sqrt((share * (loads - expected) ** 2).sum()))
-    heard = np.array([_load(one, along) for one in near])
+    heard = np.array([_load(placed, along) for placed in near])
     z = (float(heard.mean()) - expected) / max(spread, 1e-9)
     # Something loose sounds at every load that its speed is run at; what keeps to one load is not bound to speed alone.
     if z <= 0.35 and float(np.std(heard)) >= 0.5 * spread:

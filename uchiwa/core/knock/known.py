@@ -91,16 +91,16 @@ def heard_in(
             continue
         listened = True
         here = [
-            one for one in told.real
-            if one.log == index and pull.start - 0.1 <= one.event.at <= pull.end + 0.1 and low <= one.speed < high
+            placed for placed in told.real
+            if placed.log == index and pull.start - 0.1 <= placed.event.at <= pull.end + 0.1 and low <= placed.speed < high
         ]  # fmt: skip
         if not here:
-            if not _held_retard(pull, low, high, [one for one in told.excused if one.log == index]):
+            if not _held_retard(pull, low, high, [placed for placed in told.excused if placed.log == index]):
                 clean = float(np.fmax(clean, spark))
             continue
-        for one in here:
-            given = float(table.lookup(np.array([one.x]), np.array([one.y]) if table.y is not None else None)[0])
-            knocked = float(np.fmin(knocked, present + _fired_before(pull, one.event.at) - given))
+        for placed in here:
+            given = float(table.lookup(np.array([placed.x]), np.array([placed.y]) if table.y is not None else None)[0])
+            knocked = float(np.fmin(knocked, present + _fired_before(pull, placed.event.at) - given))
     return ColumnKnock(clean, knocked, listened)
 
 
@@ -110,8 +110,8 @@ def _held_retard(pull: Pull, low: float, high: float, excused: Sequence[Placed])
     if retard is None:
         return False
     here = (pull.speed >= low) & (pull.speed < high) & (np.abs(np.nan_to_num(retard)) > _ANY_RETARD)
-    for one in excused:
-        here &= ~((pull.time >= one.event.at - 0.1) & (pull.time <= one.event.at + _EXCUSED_S))
+    for placed in excused:
+        here &= ~((pull.time >= placed.event.at - 0.1) & (pull.time <= placed.event.at + _EXCUSED_S))
     return bool(here.any())
 
 

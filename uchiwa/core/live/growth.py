@@ -73,7 +73,7 @@ class Growth:
         self._time = np.empty(_FIRST_ROWS)
         self._raw = np.empty((width, _FIRST_ROWS))
         self._values = np.empty((width, _FIRST_ROWS))
-        self._number = {one.key: place for place, one in enumerate(self.readings)}
+        self._number = {reading.key: place for place, reading in enumerate(self.readings)}
         self._scale, self._offset = np.ones((width, 1)), np.zeros((width, 1))
         self._bridged = np.full(width, bridgeable(0.0))
         self.size = 0
@@ -156,8 +156,8 @@ class Growth:
         read = np.isfinite(self._raw[:, first : self.size])
         self._bridged = np.array([bridgeable(own_period(self.time[first:][rows])) for rows in read])
         channels = tuple(
-            Channel(one.name, one.unit, self._raw[place, first : self.size].copy(), source_unit=one.unit)
-            for place, one in enumerate(self.opening.channels)
+            Channel(channel.name, channel.unit, self._raw[place, first : self.size].copy(), source_unit=channel.unit)
+            for place, channel in enumerate(self.opening.channels)
         )
         log = Log(self.name, (Raster(self.time[first:] - self.time[first], channels),))
         try:
@@ -176,9 +176,9 @@ class Growth:
         self._offset = np.array([reading.offset for reading in found])[:, None]
         self.reading_number += 1
         self._number = {}
-        for place, one in enumerate(found):
-            self._number.setdefault(one.key, place)
-            self._values[place, : self.size] = self._raw[place, : self.size] * one.scale + one.offset
+        for place, reading in enumerate(found):
+            self._number.setdefault(reading.key, place)
+            self._values[place, : self.size] = self._raw[place, : self.size] * reading.scale + reading.offset
 
     def tail(self, first: int, quantities: tuple[str, ...]) -> dict[str, FloatArray]:
         """Quantities that there are, from a row on; see `held`."""

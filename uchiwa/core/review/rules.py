@@ -33,4 +33,4 @@ _ORDER = list(Weight)
 def review(it: ReviewedDraft) -> tuple[Concern, ...]:
     """Everything that the rules have to say, the gravest first."""
     found = [concern for rule in RULES for concern in rule(it)]
-    return tuple(sorted(found, key=lambda one: _ORDER.index(one.weight)))
+    return tuple(sorted(found, key=lambda concern: _ORDER.index(concern.weight)))

@@ -192,7 +192,7 @@ def moved(arrangement: Arrangement, key: str, by: int, units: Mapping[str, str])
     Raises:
         BadInput: the strip there has no axis left for it.
     """
-    at = next((number for number, one in enumerate(arrangement.strips) if key in one), None)
+    at = next((number for number, strip in enumerate(arrangement.strips) if key in strip), None)
     if at is None:
         return arrangement
     strips = [[other for other in strip if other != key] for strip in arrangement.strips]

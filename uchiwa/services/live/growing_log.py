@@ -63,9 +63,9 @@ class GrowingLog:
         time = growth.time[:size]
         self.times = {0: self._signal(0, _TIME, time)}
         self.signals: dict[str, GrowingSignal] = {}
-        for number, one in enumerate(growth.readings, start=1):
-            values = growth.values(one.key)
-            if values is None or one.key in self.signals:
+        for number, reading in enumerate(growth.readings, start=1):
+            values = growth.values(reading.key)
+            if values is None or reading.key in self.signals:
                 continue
             values = values[:size]
             known = np.isfinite(values)
@@ -73,7 +73,9 @@ class GrowingLog:
             if 2 <= known.sum() < _SLOW * size:
                 raster, values = number, values[known]
                 self.times[raster] = self._signal(raster, _TIME, time[known])
-            self.signals[one.key] = self._signal(raster, ChannelName(one.title, one.unit, one.quantity), values)
+            self.signals[reading.key] = self._signal(
+                raster, ChannelName(reading.title, reading.unit, reading.quantity), values
+            )
 
     def _signal(self, raster: int, what: ChannelName, values: FloatArray) -> GrowingSignal:
         return GrowingSignal((*self._place, raster, what.name), raster, what, values)

@@ -130,7 +130,7 @@ def moments_picture(moments: Moments) -> MomentsPicture:
             (along.at(window.start), max(along.at(window.end) - along.at(window.start), 2.0)) for window in windows
         ),
         strips=strips,
-        windows=tuple(_window(one, at, len(windows), lines[at], strips) for at, one in enumerate(windows)),
+        windows=tuple(_window(window, at, len(windows), lines[at], strips) for at, window in enumerate(windows)),
         more=max(len(moments.spans) - inside, 0),
         seconds=windows[0].end - windows[0].start,
     )
@@ -176,8 +176,8 @@ def _window(
     left = LEFT + number * (wide + _GAP)
     along = Scale(window.start, window.end, left, left + wide)
     drawn_lines = tuple(
-        polyline(along.places(line.time), Scale(one.low, one.high, one.bottom, one.top).places(line.values))
-        for line, one in zip(lines, strips, strict=True)
+        polyline(along.places(line.time), Scale(strip.low, strip.high, strip.bottom, strip.top).places(line.values))
+        for line, strip in zip(lines, strips, strict=True)
     )
     bands = tuple((along.held(a), max(along.held(b) - along.held(a), 2.0)) for a, b in window.spans)
     clock = f"{duration(window.start)} … {duration(window.end)}"

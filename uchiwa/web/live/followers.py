@@ -189,9 +189,9 @@ def _still_watched() -> dict[int, Follower]:
     """The followers, without those that nobody has watched for a while; when there are none, the thread may end."""
     global _looking
     with _turns:
-        for session_id, one in list(_followers.items()):
-            one.unwatched = 0.0 if one.watchers else one.unwatched + LOOK_S
-            if one.unwatched > _LINGERS_S:
+        for session_id, follower in list(_followers.items()):
+            follower.unwatched = 0.0 if follower.watchers else follower.unwatched + LOOK_S
+            if follower.unwatched > _LINGERS_S:
                 del _followers[session_id]
         if not _followers:
             _looking = None
@@ -204,15 +204,17 @@ def _look(followers: dict[int, Follower], standing_too: bool) -> list[int]:
         database.connect()
     try:
         places = {follower.growing.log_id: follower for follower in followers.values()}
-        found = live_passing.chunks_of_several([(log_id, one.growing.position) for log_id, one in places.items()])
-        known = {session_id: one.analysis.number for session_id, one in followers.items()}
+        found = live_passing.chunks_of_several([(log_id, place.growing.position) for log_id, place in places.items()])
+        known = {session_id: follower.analysis.number for session_id, follower in followers.items()}
         news = live_sessions.news_of(known) if standing_too else None
     except _NO_DATABASE:
         _let_go()
         raise
-    changed = {one.growing.session_id for log_id, one in places.items() if one.growing.take(found.get(log_id, ()))}
+    changed = {
+        place.growing.session_id for log_id, place in places.items() if place.growing.take(found.get(log_id, ()))
+    }
     if news is not None:
-        changed |= {session_id for session_id, one in followers.items() if one.hear(news.get(session_id))}
+        changed |= {session_id for session_id, follower in followers.items() if follower.hear(news.get(session_id))}
     return list(changed)
 
 

@@ -127,8 +127,8 @@ def path_picture(found: Glance) -> PathPicture | None:
     up = Scale(0.0, max(float(errors.max()), 4.0), PATH_HEIGHT - 20.0, 14.0)
     along = Scale(0.0, float(errors.size - 1), 30.0, PATH_WIDTH - 40.0)
     points = tuple(
-        (along.at(number), up.at(one.error_percent), one.number, one.error_percent)
-        for number, one in enumerate(found.results)
+        (along.at(number), up.at(result.error_percent), result.number, result.error_percent)
+        for number, result in enumerate(found.results)
     )
     line = " ".join(f"{x},{y}" for x, y, _, _ in points)
     return PathPicture(points, line, up.at(2.0), up.at(0.0))

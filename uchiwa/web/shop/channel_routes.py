@@ -181,7 +181,9 @@ def names(user: Person, typed: Annotated[str, Query(max_length=60)] = "") -> Res
         for quantity in QUANTITIES.values()
     }
     found |= {computed.id: {"key": computed.id, "title": f"{computed.title}, computed"} for computed in book}
-    found |= {key: {"key": key, "title": one.words, "write": one.written} for key, one in FUNCTIONS.items()}
+    found |= {
+        key: {"key": key, "title": function.words, "write": function.written} for key, function in FUNCTIONS.items()
+    }
     part = typed.lower()
     matching = [one for key, one in found.items() if part in key or part in one["title"].lower()]
     matching.sort(key=lambda one: (not one["key"].startswith(part), part not in one["key"], len(one["key"])))

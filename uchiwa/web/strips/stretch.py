@@ -58,17 +58,17 @@ def strips_for(asked: StripsQuery, reader: Reader, stretch: Stretch, *, fit: boo
     ranges: dict[str, list[tuple[float, float]]] = {key: [] for key in keys}
     units: dict[str, str] = {}
     start, end, span = stretch.start, stretch.end, stretch.beyond
-    for one in logs:
-        here = [key for key in keys if not one.log.problem(key)]
+    for log in logs:
+        here = [key for key in keys if not log.log.problem(key)]
         if asked.by is not Alignment.SPEED:
-            stored = [key for key in here if key in one.log.stored.signals]
-            one.log.stored.fetch(stored, start - span + one.offset, end + span + one.offset, stretch.points)
+            stored = [key for key in here if key in log.log.stored.signals]
+            log.log.stored.fetch(stored, start - span + log.offset, end + span + log.offset, stretch.points)
         for key in here:
-            units.setdefault(key, one.log.trace(key).unit)
-            line, about = _trace(one, key, asked.by, stretch)
-            lines.append((line, one.offset + start if asked.by is not Alignment.SPEED else 0.0))
+            units.setdefault(key, log.log.trace(key).unit)
+            line, about = _trace(log, key, asked.by, stretch)
+            lines.append((line, log.offset + start if asked.by is not Alignment.SPEED else 0.0))
             described.append(
-                {"log": one.log.log.id, "key": key, "points": int(line.time.size), "all": line.whole} | about
+                {"log": log.log.log.id, "key": key, "points": int(line.time.size), "all": line.whole} | about
             )
             shown = about["view"] if fit else about["whole"]
             if shown["low"] is not None:

@@ -226,7 +226,7 @@ def plan(asked_: StripsQuery, reader: Reader, where: str) -> dict[str, Any]:
         "arrangement": name,
         "kept": sorted(arrangements.of_person(asked_.user)),
         "strips": [[_trace(key, traces, logs) for key in strip] for strip in arrangement.strips],
-        "logs": [_log(aligned_log(one, asked_), found.get(one.log.id, []), noted) for one in logs],
+        "logs": [_log(aligned_log(log, asked_), found.get(log.log.id, []), noted) for log in logs],
         "limits": [
             {
                 "key": limit.quantity,

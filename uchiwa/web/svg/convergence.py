@@ -53,17 +53,17 @@ def convergence_picture(rounds: Sequence[RoundResult]) -> ConvergencePicture:
 
     marks = tuple(
         RoundMark(
-            one.number,
+            round_.number,
             round(_LEFT + step * (at + 0.5), 1),
-            round(ERROR_HEIGHT * (1 - min(one.error_percent, top) / top), 1),
-            f"{one.error_percent:.1f}",
-            round(CELLS_HEIGHT * (1 - one.cells / most), 1),
-            round(CELLS_HEIGHT * (1 - one.within / most), 1),
-            f"{one.within} of {one.cells}",
-            None if one.trim_percent is None else trim_y(one.trim_percent),
-            "" if one.trim_percent is None else f"{one.trim_percent:+.1f}".replace("-", "−"),
+            round(ERROR_HEIGHT * (1 - min(round_.error_percent, top) / top), 1),
+            f"{round_.error_percent:.1f}",
+            round(CELLS_HEIGHT * (1 - round_.cells / most), 1),
+            round(CELLS_HEIGHT * (1 - round_.within / most), 1),
+            f"{round_.within} of {round_.cells}",
+            None if round_.trim_percent is None else trim_y(round_.trim_percent),
+            "" if round_.trim_percent is None else f"{round_.trim_percent:+.1f}".replace("-", "−"),
         )
-        for at, one in enumerate(rounds)
+        for at, round_ in enumerate(rounds)
     )
     return ConvergencePicture(
         marks,

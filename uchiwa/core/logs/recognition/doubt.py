@@ -44,10 +44,10 @@ def doubts_of(logs: Sequence[Log], quantities: Collection[str]) -> tuple[Doubt, 
     """The channels in doubt among those that are asked about and used."""
     wanted = ASKED_ABOUT & set(quantities)
     return tuple(
-        Doubt(log.name, one.name, one.source_unit, quantity, one.read_as, one.second, one.doubt)
+        Doubt(log.name, channel.name, channel.source_unit, quantity, channel.read_as, channel.second, channel.doubt)
         for log in logs
-        for quantity, one in log.quantities.items()
-        if one.doubt and quantity in wanted
+        for quantity, channel in log.quantities.items()
+        if channel.doubt and quantity in wanted
     )
 
 

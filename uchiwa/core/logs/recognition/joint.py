@@ -88,7 +88,7 @@ def judge(candidates: Sequence[Candidate], drive: Drive) -> list[JudgedReading]:
     each share of full scale by itself, with what the others have become.
     """
     taken: dict[int, JudgedReading] = {}
-    by_quantity = {one.quantity: number for number, one in enumerate(candidates)}
+    by_quantity = {candidate.quantity: number for number, candidate in enumerate(candidates)}
 
     def group(quantities: Sequence[str], score: _Score, *, alike: bool = False) -> None:
         mine = [by_quantity[one] for one in quantities if one in by_quantity]
@@ -111,8 +111,8 @@ def judge(candidates: Sequence[Candidate], drive: Drive) -> list[JudgedReading]:
         pressure = _read(candidates[number], taken[number].way)
     group(("airflow",), lambda read: sum(fit.airflow(one, drive, pressure) for _, one in read.values()))
     return [
-        taken[number] if number in taken else JudgedReading(one.ways[0][0], None, close=False, odd=False)
-        for number, one in enumerate(candidates)
+        taken[number] if number in taken else JudgedReading(candidate.ways[0][0], None, close=False, odd=False)
+        for number, candidate in enumerate(candidates)
     ]
 
 
@@ -137,23 +137,32 @@ def _together(
     scored: list[tuple[float, tuple[int, ...]]] = []
     figures = [[Figures(values) for values in candidate.canonical] for candidate in group]
     for chosen in product(*ranges):
-        read = {one.quantity: (one.ways[at][0], mine[at]) for one, mine, at in zip(group, figures, chosen, strict=True)}
-        weight = sum(one.ways[at][1] for one, at in zip(group, chosen, strict=True)) / (len(group) if alike else 1)
+        read = {
+            candidate.quantity: (candidate.ways[at][0], mine[at])
+            for candidate, mine, at in zip(group, figures, chosen, strict=True)
+        }
+        weight = sum(candidate.ways[at][1] for candidate, at in zip(group, chosen, strict=True)) / (
+            len(group) if alike else 1
+        )
         scored.append((weight + score(read), chosen))
     scored.sort(key=lambda one: -one[0])
     best, chosen = scored[0]
-    weights = sum(one.ways[at][1] for one, at in zip(group, chosen, strict=True)) / (len(group) if alike else 1)
+    weights = sum(candidate.ways[at][1] for candidate, at in zip(group, chosen, strict=True)) / (
+        len(group) if alike else 1
+    )
     fits = best - weights
     found: dict[int, JudgedReading] = {}
-    for place, (number, one) in enumerate(zip(numbers, group, strict=True)):
+    for place, (number, candidate) in enumerate(zip(numbers, group, strict=True)):
         at = chosen[place]
         others = [(total, tried[place]) for total, tried in scored if tried[place] != at]
         second, close = None, False
         if others and others[0][0] > best + NEVER:
-            second = one.ways[others[0][1]][0]
-            same = np.allclose(one.canonical[at], one.canonical[others[0][1]], rtol=0.004, atol=1e-6, equal_nan=True)
-            close = not same and best - others[0][0] < (CLOSE_STATED if one.stated or alike else CLOSE)
-        found[number] = JudgedReading(one.ways[at][0], second, close, fits <= ODD)
+            second = candidate.ways[others[0][1]][0]
+            same = np.allclose(
+                candidate.canonical[at], candidate.canonical[others[0][1]], rtol=0.004, atol=1e-6, equal_nan=True
+            )
+            close = not same and best - others[0][0] < (CLOSE_STATED if candidate.stated or alike else CLOSE)
+        found[number] = JudgedReading(candidate.ways[at][0], second, close, fits <= ODD)
     return found
 
 

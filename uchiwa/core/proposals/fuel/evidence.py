@@ -163,20 +163,20 @@ def gather(logs: Sequence[Log], table: Table, policy: Policy, scope: Scope, know
     if scope.calibration is None:
         raise TypeError("the fuel error of a table needs the calibration that the car ran")
     ask(logs, _used(table, policy))
-    ones = [one_log(log, scope.calibration, table, policy, scope.book) for log in logs]
+    prepared = [one_log(log, scope.calibration, table, policy, scope.book) for log in logs]
     delay, gain = NO_DELAY, NO_GAIN
     if known is not None:
         delay, gain = known.delay, known.delay_gain
     elif policy.delay == "auto":
         parts = _on_one_level(
-            [part for part in (_delay_samples(one, table, policy) for one in ones) if part is not None]
+            [part for part in (_delay_samples(log, table, policy) for log in prepared) if part is not None]
         )
-        found = estimate_delay(parts, cell_numbers(ones[0], table)[1])
+        found = estimate_delay(parts, cell_numbers(prepared[0], table)[1])
         delay, gain = found.delay, found.gain
     else:
         delay = Delay(*policy.delay)
-    moved = [_under(one, delay) for one in ones]
-    sieves = [_sift(one, table, policy, under) for one, under in zip(ones, moved, strict=True)]
+    moved = [_under(log, delay) for log in prepared]
+    sieves = [_sift(log, table, policy, under) for log, under in zip(prepared, moved, strict=True)]
     reasons = tuple(dict.fromkeys(reason for sieve in sieves for reason in sieve.reasons))
     number = {reason: index for index, reason in enumerate(reasons)}
     verdicts = [
@@ -189,26 +189,26 @@ def gather(logs: Sequence[Log], table: Table, policy: Policy, scope: Scope, know
         np.concatenate([under.parts.transient for under in moved]),
         np.concatenate([under.parts.overlay for under in moved]),
     )
-    ys = [one.y for one in ones if one.y is not None]
+    ys = [log.y for log in prepared if log.y is not None]
     evidence = Evidence(
         names=tuple(log.name for log in logs),
-        log=np.repeat(np.arange(len(ones)), [one.time.size for one in ones]).astype(np.int64),
-        time=np.concatenate([one.time for one in ones]),
-        x=np.concatenate([one.x for one in ones]),
+        log=np.repeat(np.arange(len(prepared)), [log.time.size for log in prepared]).astype(np.int64),
+        time=np.concatenate([log.time for log in prepared]),
+        x=np.concatenate([log.x for log in prepared]),
         y=np.concatenate(ys) if ys else None,
         parts=joined,
         error=joined.error,
-        duration=np.concatenate([durations(one.time) for one in ones]),
+        duration=np.concatenate([durations(log.time) for log in prepared]),
         sieve=Sieve(reasons, np.concatenate(verdicts)),
         delay=delay,
         delay_gain=gain,
-        region=np.concatenate([one.region for one in ones]),
-        banks=_joined([one.banks for one in ones], [one.time.size for one in ones]),
+        region=np.concatenate([log.region for log in prepared]),
+        banks=_joined([log.banks for log in prepared], [log.time.size for log in prepared]),
         notes=tuple(
-            dict.fromkeys(f"{log.name}: {note}" for log, one in zip(logs, ones, strict=True) for note in one.notes)
+            dict.fromkeys(f"{log.name}: {note}" for log, one in zip(logs, prepared, strict=True) for note in one.notes)
         ),
     )
-    return free_of_transients(evidence, table, ones, known)
+    return free_of_transients(evidence, table, prepared, known)
 
 
 def _joined(parts: list[FloatArray | None], sizes: list[int]) -> FloatArray | None:

@@ -34,16 +34,19 @@ _STILL_UNSURE = 0.65
 """Share of what slow trims were found to lag by that is held to be uncertain itself: loops and zones differ in pace."""
 
 
-def _signals_of(ones: Sequence[OneLog]) -> Signals:
+def _signals_of(prepared: Sequence[OneLog]) -> Signals:
     """The signals of all logs, one after the other; a log without one has nought."""
     found: dict[str, list[tuple[float, FloatArray]]] = {}
-    for words in dict.fromkeys(words for log in ones for words in log.changing):
-        times = next([seconds for seconds, _ in log.changing[words]] for log in ones if words in log.changing)
+    for words in dict.fromkeys(words for log in prepared for words in log.changing):
+        times = next([seconds for seconds, _ in log.changing[words]] for log in prepared if words in log.changing)
         found[words] = [
             (
                 seconds,
                 np.concatenate(
-                    [log.changing[words][at][1] if words in log.changing else np.zeros(log.time.shape) for log in ones]
+                    [
+                        log.changing[words][at][1] if words in log.changing else np.zeros(log.time.shape)
+                        for log in prepared
+                    ]
                 ),
             )
             for at, seconds in enumerate(times)
@@ -51,28 +54,30 @@ def _signals_of(ones: Sequence[OneLog]) -> Signals:
     return found
 
 
-def free_of_transients(evidence: Evidence, table: Table, ones: list[OneLog], known: Estimated | None) -> Evidence:
+def free_of_transients(evidence: Evidence, table: Table, prepared: list[OneLog], known: Estimated | None) -> Evidence:
     """The evidence with the error free of what only changing conditions add, and what stays unsure of it."""
-    signals = _signals_of(ones)
+    signals = _signals_of(prepared)
     used = evidence.sieve.used
     if known is not None:
         found = known.transients
     else:
         # Trims move for long while the engine moves through a cell, so that place and pace must be told apart within it.
-        finer = all(log.reading is None for log in ones)
-        cells = np.concatenate([cell_numbers(log, table, finer=finer)[0] for log in ones])
+        finer = all(log.reading is None for log in prepared)
+        cells = np.concatenate([cell_numbers(log, table, finer=finer)[0] for log in prepared])
         stretch, first = [], 0
-        for log in ones:
+        for log in prepared:
             stretch.append(stretches_of(log.time, first))
             first = int(stretch[-1][-1]) + 1 if stretch[-1].size else first
-        levels = log_levels(cells[used], evidence.log[used], np.log(np.maximum(evidence.error[used], 1e-6)), len(ones))
+        levels = log_levels(
+            cells[used], evidence.log[used], np.log(np.maximum(evidence.error[used], 1e-6)), len(prepared)
+        )
         found = estimate_transients(
             cells[used],
             np.concatenate(stretch)[used],
             evidence.error[used] / np.exp(levels)[evidence.log[used]],
             {words: [(time, signal[used]) for time, signal in every] for words, every in signals.items()},
         )
-    steps = max((_grain_of(log) for log in ones if log.ratio is None), default=0.0)
+    steps = max((_grain_of(log) for log in prepared if log.ratio is None), default=0.0)
     behind = [
         transient.slope * chosen(transient, signals[transient.words])
         for transient in found

@@ -180,7 +180,7 @@ def _joined(
         every(lambda part: part.away),
         every(lambda part: part.weight),
         every(lambda part: part.duration),
-        np.concatenate([one.stretch + offset[number] for number, one in enumerate(parts)]).astype(np.int64),
+        np.concatenate([part.stretch + offset[number] for number, part in enumerate(parts)]).astype(np.int64),
         sieve,
         *told,
     )

@@ -195,8 +195,8 @@ def _unmet(table: Table, after: FloatArray, judged: Collection[Cluster], policy:
     falls = table.lookup(x, y) - table.with_grid(after).lookup(x, y)
     seen = [event.event.retard + policy.margin for event in events]
     return tuple(
-        UnmetEvent(one, wanted, float(fall))
-        for one, wanted, fall in zip(events, seen, falls, strict=True)
+        UnmetEvent(event, wanted, float(fall))
+        for event, wanted, fall in zip(events, seen, falls, strict=True)
         if fall < wanted - 1e-6
     )
 

@@ -18,8 +18,13 @@ def report(proposal: KnockProposal) -> dict[str, Any]:
         "events": len(knock.events),
         "unplaced": [{"log": knock.names[log], "at": at} for log, at in knock.unplaced],
         "unmet": [
-            {"log": knock.names[one.event.log], "at": one.event.event.at, "wanted": one.wanted, "falls": one.falls}
-            for one in proposal.unmet
+            {
+                "log": knock.names[event.event.log],
+                "at": event.event.event.at,
+                "wanted": event.wanted,
+                "falls": event.falls,
+            }
+            for event in proposal.unmet
         ],
         "low_octane_s": round(knock.low_octane_s, 3),
         "clusters": [

@@ -169,7 +169,7 @@ def torque_from(
         )
         for column, there in clean_or_not.items()
     ]
-    knocks = {cell for one in judged if counts_as_real(one, noise) for cell in one.cells}
+    knocks = {cell for cluster in judged if counts_as_real(cluster, noise) for cell in cluster.cells}
     after, state = _applied((flat, turned), decisions, rows, policy, knocks)
     if turned:
         after, state = after.T.copy(), state.T.copy()

@@ -140,9 +140,9 @@ def gather_warming(
     ask(logs, {"coolant_temperature", "lambda_measured", "lambda_target", "short_term_trim", "long_term_trim"})
     asked = _Asked(calibration, table, policy, book)
     parts = [_of_log(log, asked) for log in logs]
-    warm = [one.warm for one in parts]
+    warm = [part.warm for part in parts]
     known = [one for one in warm if np.isfinite(one)]
-    notes = list(dict.fromkeys(note for one in parts for note in one.notes))
+    notes = list(dict.fromkeys(note for part in parts for note in part.notes))
     usual = float(np.median(known)) if known else 1.0
     if not known:
         notes.append(
@@ -153,21 +153,21 @@ def gather_warming(
             f"warm, the mixture is {abs(usual - 1) * 100:.0f} % {'lean' if usual > 1 else 'rich'} of its target: that is the "
             "airflow model's, put it right with Fuel; warm-up is held against it"
         )
-    factors = [one.factor / (one.warm if np.isfinite(one.warm) else usual) for one in parts]
-    offset = np.cumsum([0, *(int(one.stretch.max(initial=-1)) + 1 for one in parts)])
+    factors = [part.factor / (part.warm if np.isfinite(part.warm) else usual) for part in parts]
+    offset = np.cumsum([0, *(int(part.stretch.max(initial=-1)) + 1 for part in parts)])
     reasons = parts[0].sieve.reasons
     return WarmUpEvidence(
         tuple(log.name for log in logs),
-        np.repeat(np.arange(len(parts)), [one.time.size for one in parts]).astype(np.int64),
-        np.concatenate([one.time for one in parts]),
-        np.concatenate([one.coolant for one in parts]),
+        np.repeat(np.arange(len(parts)), [part.time.size for part in parts]).astype(np.int64),
+        np.concatenate([part.time for part in parts]),
+        np.concatenate([part.coolant for part in parts]),
         np.concatenate(factors),
-        np.concatenate([one.error for one in parts]),
-        np.concatenate([one.mixture for one in parts]),
-        np.concatenate([one.target for one in parts]),
-        np.concatenate([one.duration for one in parts]),
-        np.concatenate([one.stretch + offset[number] for number, one in enumerate(parts)]).astype(np.int64),
-        Sieve(reasons, np.concatenate([one.sieve.verdict for one in parts])),
+        np.concatenate([part.error for part in parts]),
+        np.concatenate([part.mixture for part in parts]),
+        np.concatenate([part.target for part in parts]),
+        np.concatenate([part.duration for part in parts]),
+        np.concatenate([part.stretch + offset[number] for number, part in enumerate(parts)]).astype(np.int64),
+        Sieve(reasons, np.concatenate([part.sieve.verdict for part in parts])),
         tuple(warm),
         tuple(start for part in parts for start in part.after_starts),
         tuple(notes),

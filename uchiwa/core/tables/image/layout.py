@@ -135,8 +135,8 @@ class Layout:
 
     def places(self) -> Iterator[tuple[str, int, int, bool]]:
         """Everything that takes room: words, from, up to, and whether several may share it (axes may)."""
-        for number, one in enumerate(self.identities):
-            yield f"identity[{number}]", one.address, one.address + len(one.data), False
+        for number, identity in enumerate(self.identities):
+            yield f"identity[{number}]", identity.address, identity.address + len(identity.data), False
         for constant in self.constants:
             yield f"constant {constant.id}", constant.place.address, constant.place.end, False
         for table in self.tables:

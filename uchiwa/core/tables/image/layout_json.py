@@ -188,10 +188,10 @@ def _layout(part: LayoutJson) -> Layout:
         ("constants", [constant.id for constant in part.constants]),
     ):
         seen: set[str] = set()
-        for number, one in enumerate(ids):
-            if one in seen:
-                raise BadInput(f"the id “{one}” is used twice", where=f"{kind}[{number}].id", advice="rename one")
-            seen.add(one)
+        for number, id_ in enumerate(ids):
+            if id_ in seen:
+                raise BadInput(f"the id “{id_}” is used twice", where=f"{kind}[{number}].id", advice="rename one")
+            seen.add(id_)
     return Layout(
         part.id,
         part.title,
@@ -199,12 +199,12 @@ def _layout(part: LayoutJson) -> Layout:
         part.calibration.title,
         part.base,
         part.size,
-        tuple(identity_of(one, f"identity[{number}]") for number, one in enumerate(part.identity)),
+        tuple(identity_of(identity_json, f"identity[{number}]") for number, identity_json in enumerate(part.identity)),
         tuple(
             ConstantPlace(constant.id, constant.role, constant.unit, _place(constant, order))
             for constant in part.constants
         ),
-        tuple(_table(one, order, f"tables[{number}]") for number, one in enumerate(part.tables)),
+        tuple(_table(table, order, f"tables[{number}]") for number, table in enumerate(part.tables)),
         tuple(checksum_of(checksum, order) for checksum in part.checksums),
     )
 

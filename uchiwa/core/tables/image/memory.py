@@ -104,14 +104,14 @@ class Memory:
                 start = address - self.segments[at].address
                 buffers[at][start : start + len(data)] = data
         same = zip(self.segments, buffers, strict=True)
-        return Memory(tuple(Segment(one.address, bytes(buffer)) for one, buffer in same))
+        return Memory(tuple(Segment(segment.address, bytes(buffer)) for segment, buffer in same))
 
     def changed(self, other: Memory) -> tuple[tuple[int, int], ...]:
         """Ranges (from, up to) in which another memory of the same extent has other bytes."""
         spans: list[tuple[int, int]] = []
-        for one, two in zip(self.segments, other.segments, strict=True):
-            different = np.frombuffer(one.data, dtype=np.uint8) != np.frombuffer(two.data, dtype=np.uint8)
+        for segment, two in zip(self.segments, other.segments, strict=True):
+            different = np.frombuffer(segment.data, dtype=np.uint8) != np.frombuffer(two.data, dtype=np.uint8)
             edges = np.flatnonzero(np.diff(different.astype(np.int8), prepend=0, append=0)).tolist()
             pairs = zip(edges[::2], edges[1::2], strict=True)
-            spans += [(one.address + start, one.address + stop) for start, stop in pairs]
+            spans += [(segment.address + start, segment.address + stop) for start, stop in pairs]
         return tuple(spans)

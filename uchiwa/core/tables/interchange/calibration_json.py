@@ -242,10 +242,10 @@ def loads(text: str | bytes, name: str = "calibration") -> Calibration:
         tables = tuple(_table(table, f"tables[{number}]") for number, table in enumerate(part.tables))
         for kind, ids in (("tables", [t.id for t in tables]), ("constants", [c.id for c in part.constants])):
             seen: set[str] = set()
-            for number, one in enumerate(ids):
-                if one in seen:
-                    raise BadInput(f"the id “{one}” is used twice", where=f"{kind}[{number}].id", advice="rename one")
-                seen.add(one)
+            for number, id_ in enumerate(ids):
+                if id_ in seen:
+                    raise BadInput(f"the id “{id_}” is used twice", where=f"{kind}[{number}].id", advice="rename one")
+                seen.add(id_)
     except BadInput as error:
         raise BadInput(error.what, where=f"{name}, {error.where}", advice=error.advice) from error
     constants = tuple(Constant(c.id, c.role, c.value, c.unit) for c in part.constants)

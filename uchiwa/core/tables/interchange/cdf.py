@@ -162,7 +162,9 @@ def _own(file: CdfFile, name: str) -> Calibration:
 
 
 def _found(file: CdfFile, wanted: str) -> CdfInstance | None:
-    return file.instances.get(wanted) or next((one for key, one in file.instances.items() if _id(key) == wanted), None)
+    return file.instances.get(wanted) or next(
+        (instance for key, instance in file.instances.items() if _id(key) == wanted), None
+    )
 
 
 def _converted(values: FloatArray, told: str, unit: str) -> FloatArray:

@@ -73,7 +73,7 @@ def _choices(page: RoundPage, found: work.BinsWork) -> dict[str, Any]:
         "tables": found.base.tables,
         "statistics": list(Statistic),
         "quantities": sorted(QUANTITIES, key=lambda quantity: QUANTITIES[quantity].title),
-        "titles": {key: one.title for key, one in QUANTITIES.items()},
+        "titles": {key: quantity.title for key, quantity in QUANTITIES.items()},
         "earlier": page.round.number > 1,
         "own": kept_bins.of_shop(page.user.shop_id, page.facts.purpose),
         "known_channels": [computed.id for computed in channels.book_of(page.job.shop_id)],

@@ -65,4 +65,4 @@ def flow_picture(check: CrossCheck) -> FlowPicture:
 def _apart(lines: list[WayLine]) -> tuple[WayLine, ...]:
     """Names that do not stand on each other."""
     labels = moved_apart([line.label_y for line in lines], 15.0)
-    return tuple(replace(one, label_y=label) for one, label in zip(lines, labels, strict=True))
+    return tuple(replace(line, label_y=label) for line, label in zip(lines, labels, strict=True))

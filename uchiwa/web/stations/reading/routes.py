@@ -215,7 +215,7 @@ def arrange(
         reader = Reader(asked.page.job, asked.user.shop_id)
         traces = merged_traces([reader.open(log) for log in asked.logs])
         now, _ = arrangement_of(asked, traces)
-    units = {name: one.unit for name, one in traces.items()}
+    units = {name: trace.unit for name, trace in traces.items()}
     match do:
         case "add":
             if key not in traces:
@@ -235,7 +235,7 @@ def find(asked: AsAsked, typed: Annotated[str, Query(max_length=80)] = "") -> Re
         reader = Reader(asked.page.job, asked.user.shop_id)
         traces = merged_traces([reader.open(log) for log in asked.logs])
         now, _ = arrangement_of(asked, traces)
-    keys = arranging.completions(typed, {key: one.title for key, one in traces.items()}, now.traces)
+    keys = arranging.completions(typed, {key: trace.title for key, trace in traces.items()}, now.traces)
     return JSONResponse(
         [
             {"key": key, "title": traces[key].title, "unit": traces[key].unit, "computed": traces[key].computed}

@@ -55,7 +55,7 @@ def _values(page: RoundPage) -> dict[str, Any]:
         "rows": [*shown, *(row for row in rows if row.hidden)],
         "looks": {row.key: (rows.index(row) % LOOKS) for row in rows},
         "order": {row.key: number for number, row in enumerate(shown, 1)},
-        "compared": {row.key: one for row, one in zip(shown, compared, strict=True)},
+        "compared": {row.key: comparison for row, comparison in zip(shown, compared, strict=True)},
         "shown": shown,
         "drawing": drawing,
         "readings": json.dumps(readings(drawn, names, drawing)).replace("<", "\\u003c")
@@ -64,7 +64,7 @@ def _values(page: RoundPage) -> dict[str, Any]:
         "repeats": repeats,
         "alike": [[row + 1 for row in group] for group in repeats.groups],
         "view": view,
-        "reference": next((place for place, one in enumerate(compared, 1) if one.reference), 0),
+        "reference": next((place for place, comparison in enumerate(compared, 1) if comparison.reference), 0),
         "common": [one for one in (pulls[0].notes if pulls else ()) if all(one in pull.notes for pull in pulls)],
         "mass_known": car.mass is not None,
         "on_road": any(row.pull.source.value != "dyno" for row in rows),
@@ -122,8 +122,8 @@ def note(
     to = at + move
     if move and 0 <= to < len(rows):
         rows[at], rows[to] = rows[to], rows[at]
-        for place, one in enumerate(rows):
-            pull_notes.keep((one.log.id, one.pull.number), place=float(place))
+        for place, pull_row in enumerate(rows):
+            pull_notes.keep((pull_row.log.id, pull_row.pull.number), place=float(place))
     if is_fragment(page.request) and hidden is None and not move:
         return Response(status_code=204)  # words alone change nothing that is drawn
     return _again(page.request, page)

@@ -68,7 +68,7 @@ def tables(
         showings=list(Showing),
         groups=listed(view.work.content, view.work.base),
         alike=work.alike(view.work.content, view.work.table),
-        hints={key: one.words for key, one in VERBS.items()} | {"was": "back to the revision's value"},
+        hints={key: verb.words for key, verb in VERBS.items()} | {"was": "back to the revision's value"},
         joinings=list(Joining),
         lines=table_lines(shown, view.was, values["j"]),
         relief=relief_of(view, turn),

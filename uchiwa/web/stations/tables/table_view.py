@@ -85,7 +85,7 @@ def relief_of(view: TableView, turn: int) -> ReliefPicture | None:
     if visits is not None and visits.trail.size:
         axes = (view.work.table.x, view.work.table.y)
         scales = [scale_of(axis.unit, view.display) for axis in axes if axis is not None]
-        trail = np.column_stack([one.shown(visits.trail[:, at]) for at, one in enumerate(scales)])
+        trail = np.column_stack([scale.shown(visits.trail[:, at]) for at, scale in enumerate(scales)])
     change = differences(table, view.was)
     if view.showing is Showing.CHANGE and change is not None:
         percent = in_percent(view.was)
