@@ -90,6 +90,17 @@ def test_only_the_application_and_the_folder_s_owner_have_an_account(home):
     assert people == {(place.user, "127.0.0.1"): "mysql_native_password", (server._owner(), "localhost"): "unix_socket"}
 
 
+def listening(socket_path: str, within_s: float = 60.0) -> pymysql.Connection:
+    """A connection as the folder's owner, once the server takes one: its socket is there before it listens."""
+    deadline = time.monotonic() + within_s
+    while True:
+        try:
+            return pymysql.connect(unix_socket=socket_path, user=server._owner(), ssl_disabled=True)
+        except pymysql.OperationalError:
+            assert time.monotonic() < deadline
+            time.sleep(0.1)
+
+
 def test_a_folder_from_before_is_put_right_at_its_next_start(home):
     place = server.start()
     server.stop()
@@ -99,14 +110,7 @@ def test_a_folder_from_before_is_put_right_at_its_next_start(home):
          f"--socket={socket_path}", *server._as_user()],
         stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
     )  # fmt: skip
-    deadline = time.monotonic() + 60
-    while not Path(socket_path).exists():
-        assert time.monotonic() < deadline
-        time.sleep(0.1)
-    with (
-        pymysql.connect(unix_socket=socket_path, user=server._owner(), ssl_disabled=True) as connection,
-        connection.cursor() as cursor,
-    ):
+    with listening(socket_path) as connection, connection.cursor() as cursor:
         for host in (socket.gethostname(), "127.0.0.1", "::1"):
             cursor.execute("CREATE USER root@%s", (host,))
             cursor.execute("GRANT ALL PRIVILEGES ON *.* TO root@%s", (host,))
