@@ -5,7 +5,6 @@ from __future__ import annotations
 import datetime
 import ipaddress
 import subprocess
-import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -18,6 +17,7 @@ from cryptography.hazmat.primitives.asymmetric import ec
 from cryptography.x509.oid import NameOID
 
 from tests.ports import own
+from tests.store.listening import until_listening
 from uchiwa.store import database_tls, server
 from uchiwa.store.place import Place, free_port
 
@@ -75,11 +75,7 @@ def elsewhere(place: Place, *tls: str) -> Iterator[None]:
         stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
     )  # fmt: skip
     try:
-        deadline = time.monotonic() + 60
-        while not (server.home() / "s").exists():
-            assert process.poll() is None
-            assert time.monotonic() < deadline
-            time.sleep(0.05)
+        until_listening(server.home() / "s", process)
         yield
     finally:
         process.terminate()

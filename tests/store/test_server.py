@@ -16,6 +16,7 @@ import pymysql
 import pytest
 
 from tests.ports import own
+from tests.store.listening import until_listening
 from uchiwa.serve import Watch
 from uchiwa.store import server
 from uchiwa.store.database import Pool
@@ -41,15 +42,8 @@ def accounts_of(home: Path, place: Place) -> dict[tuple[str, str], str]:
         stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
     )  # fmt: skip
     try:
-        deadline = time.monotonic() + 60
-        while True:
-            try:
-                connection = pymysql.connect(unix_socket=socket_path, user="root")
-                break
-            except pymysql.MySQLError:
-                assert time.monotonic() < deadline
-                time.sleep(0.1)
-        with connection, connection.cursor() as cursor:
+        until_listening(socket_path, process)
+        with pymysql.connect(unix_socket=socket_path, user="root") as connection, connection.cursor() as cursor:
             cursor.execute("SELECT User, Host, JSON_VALUE(Priv, '$.plugin') FROM mysql.global_priv")
             return {(user, host): plugin for user, host, plugin in cursor.fetchall()}
     finally:
@@ -90,17 +84,6 @@ def test_only_the_application_and_the_folder_s_owner_have_an_account(home):
     assert people == {(place.user, "127.0.0.1"): "mysql_native_password", (server._owner(), "localhost"): "unix_socket"}
 
 
-def listening(socket_path: str, within_s: float = 60.0) -> pymysql.Connection:
-    """A connection as the folder's owner, once the server takes one: its socket is there before it listens."""
-    deadline = time.monotonic() + within_s
-    while True:
-        try:
-            return pymysql.connect(unix_socket=socket_path, user=server._owner(), ssl_disabled=True)
-        except pymysql.OperationalError:
-            assert time.monotonic() < deadline
-            time.sleep(0.1)
-
-
 def test_a_folder_from_before_is_put_right_at_its_next_start(home):
     place = server.start()
     server.stop()
@@ -110,7 +93,11 @@ def test_a_folder_from_before_is_put_right_at_its_next_start(home):
          f"--socket={socket_path}", *server._as_user()],
         stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
     )  # fmt: skip
-    with listening(socket_path) as connection, connection.cursor() as cursor:
+    until_listening(socket_path, process)
+    with (
+        pymysql.connect(unix_socket=socket_path, user=server._owner(), ssl_disabled=True) as connection,
+        connection.cursor() as cursor,
+    ):
         for host in (socket.gethostname(), "127.0.0.1", "::1"):
             cursor.execute("CREATE USER root@%s", (host,))
             cursor.execute("GRANT ALL PRIVILEGES ON *.* TO root@%s", (host,))
