@@ -10,8 +10,8 @@ from uchiwa.core.proposals.clamp.evidence import axes_of
 from uchiwa.core.proposals.clamp.proposal import ClampProposal
 from uchiwa.web.svg.scale import Scale, Tick, polyline, spread_out
 
-WIDTH, HEIGHT = 820.0, 320.0
-_LEFT, _RIGHT, _TOP, _BOTTOM = 46.0, 804.0, 12.0, 286.0
+WIDTH, HEIGHT = 820.0, 236.0
+_LEFT, _RIGHT, _TOP, _BOTTOM = 46.0, 804.0, 12.0, 202.0
 _MOST_DOTS = 600
 
 
@@ -29,6 +29,9 @@ class ClampPicture:
     y: tuple[Tick, ...]
     unit: str
     x_title: str
+    width: float = WIDTH
+    height: float = HEIGHT
+    bottom: float = _BOTTOM
 
 
 def clamp_picture(proposal: ClampProposal) -> ClampPicture:
@@ -54,7 +57,7 @@ def clamp_picture(proposal: ClampProposal) -> ClampPicture:
         y.at(policy.ceiling) if shows_ceiling else None,
         tuple(y.at(float(breakpoint_)) for breakpoint_ in signals.breakpoints),
         spread_out(along, [f"{point:g}" for point in points], 40.0),
-        y.ticks(6),
+        y.ticks(5),
         signals.unit,
         f"{speeds.title}, {speeds.unit}",
     )
