@@ -41,8 +41,8 @@ export class Drawer {
   }
 
   #hide() {
-    for (const one of this.strips.querySelectorAll(".moment-cursor, .moment-reading"))
-      one.setAttribute("visibility", "hidden");
+    for (const mark of this.strips.querySelectorAll(".moment-cursor, .moment-reading"))
+      mark.setAttribute("visibility", "hidden");
   }
   /** The cursor stands at the pointer's time; each trace tells its nearest point. */
   #point(event) {

@@ -3,10 +3,10 @@
 /** Shows the panel of a name, or the first; its name. */
 export function showPanel(root, tabs, name, remembered) {
   const buttons = [...tabs.querySelectorAll("button")];
-  const found = buttons.find((one) => one.dataset.panel === name) ?? buttons[0];
-  for (const one of buttons) {
-    one.classList.toggle("is-on", one === found);
-    one.setAttribute("aria-pressed", one === found ? "true" : "false");
+  const found = buttons.find((button) => button.dataset.panel === name) ?? buttons[0];
+  for (const button of buttons) {
+    button.classList.toggle("is-on", button === found);
+    button.setAttribute("aria-pressed", button === found ? "true" : "false");
   }
   for (const panel of root.querySelectorAll(".panel")) panel.hidden = panel.dataset.panel !== found.dataset.panel;
   localStorage.setItem(remembered, found.dataset.panel);

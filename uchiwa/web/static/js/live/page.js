@@ -96,7 +96,7 @@ export class LivePage {
   query(extra = {}, show = this.plan.show) {
     const found = new URLSearchParams({ log: this.log, show });
     for (const [key, value] of Object.entries(extra)) {
-      for (const one of [value].flat()) if (![null, undefined, ""].includes(one)) found.append(key, one);
+      for (const part of [value].flat()) if (![null, undefined, ""].includes(part)) found.append(key, part);
     }
     return found;
   }
@@ -348,9 +348,9 @@ export class LivePage {
   }
   showView(view) {
     this.tableView = view;
-    for (const one of this.refs.views.children) {
-      one.classList.toggle("is-on", one.dataset.view === this.tableView);
-      one.setAttribute("aria-pressed", one.dataset.view === this.tableView ? "true" : "false");
+    for (const button of this.refs.views.children) {
+      button.classList.toggle("is-on", button.dataset.view === this.tableView);
+      button.setAttribute("aria-pressed", button.dataset.view === this.tableView ? "true" : "false");
     }
     for (const scale of this.refs.legend.querySelectorAll(".scale"))
       scale.hidden = !scale.dataset.for.split(" ").includes(this.tableView);

@@ -62,11 +62,11 @@ export class Panels {
   #findings(findings) {
     this.refs.foundCount.textContent = findings.length || "";
     this.refs.foundList.replaceChildren(
-      ...findings.map((one) => {
-        const row = element("li", `finding is-${one.severity}`);
+      ...findings.map((finding) => {
+        const row = element("li", `finding is-${finding.severity}`);
         row.append(
-          element("span", "", one.words),
-          element("small", "", `${one.severity} · ${one.rule.replaceAll("_", " ")}`),
+          element("span", "", finding.words),
+          element("small", "", `${finding.severity} · ${finding.rule.replaceAll("_", " ")}`),
         );
         return row;
       }),
@@ -75,14 +75,16 @@ export class Panels {
   }
   #drives(drives) {
     this.refs.drives.replaceChildren(
-      ...[...drives].reverse().map((one) => timed(one.start, `${one.title}, ${clockText(one.end - one.start)}`)),
+      ...[...drives]
+        .reverse()
+        .map((drive) => timed(drive.start, `${drive.title}, ${clockText(drive.end - drive.start)}`)),
     );
   }
   #items(items) {
     this.refs.items.replaceChildren(
-      ...items.map((one) => {
-        const row = element("li", `is-${one.tick}`);
-        row.append(element("span", `dot ${TICKS[one.tick]}`), one.title, " ", element("small", "second", one.said));
+      ...items.map((item) => {
+        const row = element("li", `is-${item.tick}`);
+        row.append(element("span", `dot ${TICKS[item.tick]}`), item.title, " ", element("small", "second", item.said));
         return row;
       }),
     );
@@ -101,10 +103,13 @@ export class Panels {
   events(list) {
     this.known = [...this.known, ...list].slice(-60);
     this.refs.events.replaceChildren(
-      ...[...this.known].reverse().map((one) => {
-        const who = WHO[one.who] ?? one.who;
-        const text = one.text && one.kind !== "dropped" ? ` ${one.text}` : one.text ? `, ${one.text}` : "";
-        return timed(one.seconds, `${who[0].toUpperCase()}${who.slice(1)} ${EVENTS[one.kind] ?? one.kind}${text}`);
+      ...[...this.known].reverse().map((event) => {
+        const who = WHO[event.who] ?? event.who;
+        const text = event.text && event.kind !== "dropped" ? ` ${event.text}` : event.text ? `, ${event.text}` : "";
+        return timed(
+          event.seconds,
+          `${who[0].toUpperCase()}${who.slice(1)} ${EVENTS[event.kind] ?? event.kind}${text}`,
+        );
       }),
     );
     if (!this.known.length) this.refs.events.append(element("li", "second", "Nothing has happened beside driving."));

@@ -81,9 +81,9 @@ export class Traces {
   /** What the server sent of a stretch. */
   load(data) {
     this.byName.clear();
-    for (const one of data.traces) {
-      const trace = this.of(one.key);
-      trace.replace(data.start, one.x, one.y, one.whole);
+    for (const stored of data.traces) {
+      const trace = this.of(stored.key);
+      trace.replace(data.start, stored.x, stored.y, stored.whole);
       this.end = Math.max(this.end, trace.points ? trace.to : 0);
     }
   }
@@ -96,7 +96,7 @@ export class Traces {
   leaves(plan, axes) {
     return plan.strips.some((strip, number) =>
       strip.some((trace) => {
-        const axis = axes[number]?.find((one) => one.unit === trace.unit);
+        const axis = axes[number]?.find((drawn) => drawn.unit === trace.unit);
         const { last } = this.of(trace.key);
         return axis && last !== null && (last < axis.low || last > axis.high);
       }),

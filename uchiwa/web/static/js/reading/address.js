@@ -10,7 +10,7 @@ export function readingQuery(plan, show, extra = {}) {
     for (const log of plan.logs) found.append("place", `${log.id}:${log.place}`);
   }
   for (const [key, value] of Object.entries(extra)) {
-    for (const one of [value].flat()) if (![null, undefined, ""].includes(one)) found.append(key, one);
+    for (const part of [value].flat()) if (![null, undefined, ""].includes(part)) found.append(key, part);
   }
   return found;
 }

@@ -12,7 +12,7 @@ export class Arrangement {
     const found = this.page.query({}, show);
     for (const [key, value] of Object.entries(changes)) {
       found.delete(key);
-      for (const one of [value].flat()) found.append(key, one);
+      for (const part of [value].flat()) found.append(key, part);
     }
     try {
       const plan = await fetchJson(`${this.page.plan.address}?${found}`);

@@ -81,12 +81,12 @@ export class ReadingPage {
   }
   openNote(id) {
     const found = this.plan.logs.flatMap((log) => log.notes.map((note) => ({ note, log })));
-    const one = found.find(({ note }) => String(note.id) === id);
-    if (!one) {
+    const noted = found.find(({ note }) => String(note.id) === id);
+    if (!noted) {
       this.showPanel(localStorage.getItem(PANEL) || "table");
       return;
     }
-    this.showMoment(one.note.start - one.log.offset, one.note.end - one.log.offset);
+    this.showMoment(noted.note.start - noted.log.offset, noted.note.end - noted.log.offset);
     this.setView(this.cursor - 15, this.cursor + 15);
     this.showPanel("notes");
   }

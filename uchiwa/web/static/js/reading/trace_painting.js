@@ -17,7 +17,7 @@ export function drawTraces(strips, plot, number) {
   const { plan, hidden } = strips.state;
   const beyond = [];
   for (const trace of [...plan.strips[number]].reverse()) {
-    const axis = axes.find((one) => one.unit === trace.unit);
+    const axis = axes.find((drawn) => drawn.unit === trace.unit);
     if (!axis) continue;
     plan.logs.forEach((log, logNumber) => {
       if (hidden.has(log.id)) return;
