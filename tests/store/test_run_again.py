@@ -105,6 +105,25 @@ def test_what_is_our_own_fault_is_not_tried_again(clean_database):
     assert not can_run_again(ValueError("no"))
 
 
+@pytest.mark.parametrize("stop", [KeyboardInterrupt, SystemExit])
+def test_a_stop_in_the_middle_of_a_statement_is_no_lost_connection(scene, stop):
+    runs = []
+
+    @run_again
+    def rename() -> None:
+        runs.append(1)
+        with unit_of_work():
+            Shop.update(name="Half done").where(Shop.id == scene.user.shop_id).execute()
+            database.connection()._force_close()  # as the client does when a statement is broken off
+            raise stop
+
+    with pytest.raises(stop):
+        rename()
+    assert runs == [1]
+    with unit_of_work():
+        assert Shop.get_by_id(scene.user.shop_id).name != "Half done"
+
+
 def test_what_was_committed_is_not_done_twice(scene):
     runs = []
 

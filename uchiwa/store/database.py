@@ -189,10 +189,24 @@ def connected() -> Iterator[None]:
 def _outermost() -> Iterator[None]:
     mine = database.mine
     mine.wrote = False
-    with database.atomic():
-        yield
+    try:
+        with database.atomic():
+            yield
+    except Exception as error:
+        stopped = told_to_stop(error)
+        if stopped is not None:
+            raise stopped from None
+        raise
     if mine.wrote:
         mine.committed = True
+
+
+def told_to_stop(error: BaseException) -> BaseException | None:
+    """What told this process to stop, where an error came of it: a Ctrl-C breaks the connection, and so the rollback fails."""
+    earlier = error.__context__
+    while earlier is not None and not isinstance(earlier, (KeyboardInterrupt, SystemExit)):
+        earlier = earlier.__context__
+    return earlier
 
 
 def code_of(error: BaseException) -> int:
