@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import io
 import json
+import multiprocessing
 import os
+import signal
 from collections.abc import Callable
 from concurrent.futures import ProcessPoolExecutor, as_completed
 from dataclasses import replace
@@ -104,10 +106,15 @@ def load(tell: Callable[[str], object] = lambda _: None) -> None:
     workers = min(os.cpu_count() or 1, max(1, len(waiting)))
     with ProcessPoolExecutor(workers, mp_context=forking.context(), initializer=_connect) as pool:
         under_way = {pool.submit(_load_job, tuner_id, demo): demo for demo in waiting}
-        for number, finished in enumerate(as_completed(under_way), len(JOBS) - len(waiting) + 1):
-            finished.result()
-            demo = under_way[finished]
-            tell(f"  {number:2} of {len(JOBS)}  {demo.title}, {demo.customer}")
+        try:
+            for number, finished in enumerate(as_completed(under_way), len(JOBS) - len(waiting) + 1):
+                finished.result()
+                demo = under_way[finished]
+                tell(f"  {number:2} of {len(JOBS)}  {demo.title}, {demo.customer}")
+        except BaseException:  # one has failed, or this is to end: nobody waits for the others
+            for child in multiprocessing.active_children():
+                child.terminate()
+            raise
     load_shelf(tuner_id, JOBS[0].customer)
 
 
@@ -144,6 +151,8 @@ def _adopt(tuner_id: int) -> None:
 
 def _connect() -> None:
     forking.begin_forked("uchiwa demo")
+    signal.signal(signal.SIGINT, signal.SIG_IGN)  # a Ctrl-C is for the one that ends it
+    signal.signal(signal.SIGTERM, signal.SIG_DFL)
     end_with_parent()  # so that nobody loads beside the one that starts over
     place = Place.load()
     if place is not None:

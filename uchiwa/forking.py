@@ -8,6 +8,7 @@ from __future__ import annotations
 import contextlib
 import multiprocessing
 import os
+import signal
 from multiprocessing import forkserver, resource_tracker
 from multiprocessing.context import ForkServerContext
 from pathlib import Path
@@ -30,9 +31,14 @@ def context(loaded: str = EVERYTHING) -> ForkServerContext:
 
 
 def begin_loading() -> None:
-    """Begin to load everything, beside whatever this process does next."""
+    """Begin to load everything, beside whatever this process does next; a Ctrl-C is for this one alone, as it ends the others."""
     context()
-    forkserver.ensure_running()
+    resource_tracker.ensure_running()  # it lets signals through again at its end, so that it has to be there before
+    let_through = signal.pthread_sigmask(signal.SIG_BLOCK, {signal.SIGINT})
+    try:
+        forkserver.ensure_running()
+    finally:
+        signal.pthread_sigmask(signal.SIG_SETMASK, let_through)
 
 
 def begin_forked(name: str, environment: dict[str, str] | None = None) -> None:

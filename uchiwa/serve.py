@@ -107,16 +107,23 @@ def _comes_free(port: int) -> bool:
 
 
 def _load_demo() -> None:
-    """Load the demo data where everything is loaded already."""
+    """Load the demo data where everything is loaded already; who stops this one stops that, while the database is there."""
     loading = forking.context().Process(target=_demo, args=(dict(os.environ),))
     loading.start()
-    loading.join()
+    try:
+        loading.join()
+    finally:
+        if loading.is_alive():
+            _end(loading)
+            click.echo("Stopped. What is loaded stays; the next start goes on with the rest.")
     if loading.exitcode:
         raise SystemExit(loading.exitcode)
 
 
 def _demo(environment: dict[str, str]) -> None:
     forking.begin_forked("uchiwa demo", environment)
+    signal.signal(signal.SIGINT, signal.SIG_IGN)  # a Ctrl-C is for the one that ends it
+    signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
     end_with_parent()
     from uchiwa import demo
 
@@ -125,7 +132,12 @@ def _demo(environment: dict[str, str]) -> None:
         connect_to(place)
     if not demo.loaded():
         click.echo("Driving the stand-in cars for the demo data, about a minute …")
-        demo.load(click.echo)
+        try:
+            demo.load(click.echo)
+        except Exception as error:
+            said = " ".join(str(error).split()) or type(error).__name__
+            click.echo(f"Failed: the demo data is not all there: {said}. Start it again, and it goes on.", err=True)
+            sys.exit(1)
     click.echo(f"Sign in with {demo.EMAIL} and the password {demo.PASSWORD}")
     sys.stdout.flush()
 

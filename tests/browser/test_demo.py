@@ -1,4 +1,4 @@
-"""`make demo` as a newcomer runs it, killed half-way and run again: all of it is there, and each job once."""
+"""`make demo` as a newcomer runs it, stopped, killed half-way and run again: all of it is there, and each job once."""
 
 from __future__ import annotations
 
@@ -62,13 +62,20 @@ def page_of(address: str) -> str:
     return opener.open(f"{address}/sign-in", data).read().decode()
 
 
-def test_the_demo_is_whole_after_a_kill_quick_the_next_time_and_readable_by_all(tmp_path, browser):
+def test_the_demo_is_whole_after_a_stop_and_a_kill_quick_the_next_time_and_readable_by_all(tmp_path, browser):
     served = ServedHome.of(tmp_path)
     address = served.address
     environment = served.environment | {"MAKEFLAGS": "", "UCHIWA_DRIVES_KEPT": str(LASTING)}
     environment.pop("UCHIWA_WEB_PROCESSES")
+    stopped = Run(environment)
+    stopped.wait_for_line(r"^ +1 of 12 ")
+    stopped.send(signal.SIGINT)
+    said = "".join(stopped.said)
+    assert "Stopped. What is loaded stays" in said
+    assert "Traceback" not in said
+    assert served.left() == []
     first = Run(environment)
-    first.wait_for_line(r"^ +2 of 12 ")
+    first.wait_for_line(r"^ +[3-9] of 12 ")
     first.send(signal.SIGKILL)
     assert f"Uchiwa is at {address}" not in "".join(first.said)
     second = Run(environment)
