@@ -18,7 +18,7 @@ import pytest
 from tests.ports import own
 from tests.store.listening import until_listening
 from uchiwa.serve import Watch
-from uchiwa.store import server
+from uchiwa.store import server, server_accounts
 from uchiwa.store.database import Pool
 from uchiwa.store.place import Place, free_port
 
@@ -84,6 +84,33 @@ def test_only_the_application_and_the_folder_s_owner_have_an_account(home):
     assert people == {(place.user, "127.0.0.1"): "mysql_native_password", (server._owner(), "localhost"): "unix_socket"}
 
 
+def test_the_application_never_lacks_its_rights_while_accounts_are_put_right(home, monkeypatch):
+    place = server.start()
+    server.stop()
+    came_in: list[bool] = []
+    as_keeper = server_accounts._as_keeper
+
+    class Watched(pymysql.cursors.Cursor):
+        """After each statement somebody comes in as the application."""
+
+        def execute(self, *given):
+            done = super().execute(*given)
+            pymysql.connect(
+                host=place.host, port=place.port, user=place.user, password=place.password, database=place.database
+            ).close()
+            came_in.append(True)
+            return done
+
+    def watched(*given):
+        connection = as_keeper(*given)
+        connection.cursorclass = Watched
+        return connection
+
+    monkeypatch.setattr(server_accounts, "_as_keeper", watched)
+    assert server.start() == place
+    assert len(came_in) > 5
+
+
 def test_a_folder_from_before_is_put_right_at_its_next_start(home):
     place = server.start()
     server.stop()
@@ -102,9 +129,18 @@ def test_a_folder_from_before_is_put_right_at_its_next_start(home):
             cursor.execute("CREATE USER root@%s", (host,))
             cursor.execute("GRANT ALL PRIVILEGES ON *.* TO root@%s", (host,))
         cursor.execute("CREATE USER ''@localhost")
+        cursor.execute("GRANT FILE ON *.* TO %s@'127.0.0.1'", (place.user,))
     process.terminate()
     process.wait(60)
     assert server.start() == place
+    with (
+        pymysql.connect(
+            host="127.0.0.1", port=place.port, user=place.user, password=place.password, database=place.database
+        ) as connection,
+        connection.cursor() as cursor,
+    ):
+        cursor.execute("SHOW GRANTS")
+        assert "FILE" not in " ".join(row[0] for row in cursor.fetchall())
     found = accounts_of(home, place)
     assert {user for user, _ in found} <= {place.user, server._owner(), "mariadb.sys", "PUBLIC"}
     assert ("root", "127.0.0.1") not in found

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 import pymysql
 
 from uchiwa.store.place import Place
@@ -32,8 +34,11 @@ def secure_accounts(socket_path: str, place: Place, owner: str) -> bool:
             f"CREATE DATABASE IF NOT EXISTS `{place.database}` CHARACTER SET utf8mb4 COLLATE utf8mb4_unicode_ci"
         )
         application, keeper = (place.user, APPLICATION_HOST), (owner, "localhost")
-        cursor.execute("CREATE OR REPLACE USER %s@%s IDENTIFIED BY %s", (*application, place.password))
-        cursor.execute(f"GRANT {RIGHTS} ON `{place.database}`.* TO %s@%s", application)
+        if _has_its_rights_alone(cursor, application, place.database):
+            cursor.execute("ALTER USER %s@%s IDENTIFIED BY %s", (*application, place.password))
+        else:
+            cursor.execute("CREATE OR REPLACE USER %s@%s IDENTIFIED BY %s", (*application, place.password))
+            cursor.execute(f"GRANT {RIGHTS} ON `{place.database}`.* TO %s@%s", application)
         cursor.execute("CREATE USER IF NOT EXISTS %s@%s IDENTIFIED VIA unix_socket", keeper)
         cursor.execute("ALTER USER %s@%s IDENTIFIED VIA unix_socket", keeper)
         cursor.execute("GRANT ALL PRIVILEGES ON *.* TO %s@%s WITH GRANT OPTION", keeper)
@@ -42,6 +47,19 @@ def secure_accounts(socket_path: str, place: Place, owner: str) -> bool:
             if (user, host) not in (application, keeper) and user not in _SYSTEM:
                 cursor.execute("DROP USER %s@%s", (user, host))
     return True
+
+
+def _has_its_rights_alone(cursor: pymysql.cursors.Cursor, account: tuple[str, str], database: str) -> bool:
+    """Whether an account has what it needs and no more: made anew, it would have no rights for a moment, in which others come."""
+    try:
+        cursor.execute("SHOW GRANTS FOR %s@%s", account)
+    except pymysql.err.OperationalError:  # there is no such account
+        return False
+    found: dict[str, set[str]] = {}
+    for (line,) in cursor.fetchall():
+        rights, where = re.fullmatch(r"GRANT (.+?) ON (.+?) TO .+", line).groups()  # type: ignore[union-attr]
+        found[where] = set(rights.split(", "))
+    return found == {"*.*": {"USAGE"}, f"`{database}`.*": set(RIGHTS.split(", "))}
 
 
 def _as_keeper(socket_path: str, place: Place, owner: str) -> pymysql.Connection[pymysql.cursors.Cursor]:
