@@ -281,8 +281,8 @@ def _acting(job: Job, round_: Round, tuner: User, why: str = "") -> Acting:
 def _edit(job: Job, round_: Round, tuner: User, demo: DemoJob) -> None:
     for table, cells, line, why in demo.edits:
         with unit_of_work():
-            hand = tables.Editor(_acting(job, round_, tuner, why))
-            tables.edit(hand, tables.table_work(job, round_, table), list(cells), line)
+            editor = tables.Editor(_acting(job, round_, tuner, why))
+            tables.edit(editor, tables.table_work(job, round_, table), list(cells), line)
 
 
 def _freeze(job: Job, round_: Round, tuner: User, carried: str) -> None:

@@ -16,6 +16,7 @@ import click
 import uvicorn
 
 from uchiwa import forking
+from uchiwa.core.errors import in_one_line
 from uchiwa.figures import gather_in, serve_figures
 from uchiwa.log_output import begin_logging
 from uchiwa.parent import end_with_parent
@@ -135,8 +136,9 @@ def _demo(environment: dict[str, str]) -> None:
         try:
             demo.load(click.echo)
         except Exception as error:
-            said = " ".join(str(error).split()) or type(error).__name__
-            click.echo(f"Failed: the demo data is not all there: {said}. Start it again, and it goes on.", err=True)
+            click.echo(
+                f"Failed: the demo data are not all there: {in_one_line(error)}. The next start goes on.", err=True
+            )
             sys.exit(1)
     click.echo(f"Sign in with {demo.EMAIL} and the password {demo.PASSWORD}")
     sys.stdout.flush()

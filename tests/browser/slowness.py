@@ -1,6 +1,7 @@
 """A browser on a bad line, `UCHIWA_SLOW_BROWSER=8` times slower than a good one: what a test reads too early is then wrong.
 
-A page comes in pieces: its head is drawn, and answers, long before its table is there. `make test-slow` runs all but the watched drives so, which keep the time of the car.
+A page comes in pieces: its head is drawn, and answers, long before its table is there. `make test-slow`
+runs all but the watched drives so, which keep the time of the car.
 """
 
 from __future__ import annotations

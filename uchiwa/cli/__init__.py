@@ -7,7 +7,7 @@ import sys
 import click
 
 from uchiwa.cli.root import uchiwa
-from uchiwa.core.errors import BadInput
+from uchiwa.core.errors import BadInput, in_one_line
 
 BAD_INPUT = 2
 FAILURE = 1
@@ -26,8 +26,7 @@ def main() -> None:
         click.echo(f"{error.format_message()} See uchiwa --help.", err=True)
         sys.exit(BAD_INPUT)
     except Exception as error:
-        said = " ".join(str(error).split()) or type(error).__name__
-        click.echo(f"Failed: {said}", err=True)
+        click.echo(f"Failed: {in_one_line(error)}", err=True)
         sys.exit(FAILURE)
 
 

@@ -24,3 +24,8 @@ class BadInput(ValueError):
             said = f"{said}; {self.advice}"
         said = " ".join(said.split())
         return said if said.endswith((".", "?", "!")) else f"{said}."
+
+
+def in_one_line(error: BaseException) -> str:
+    """What an error says, as one line; its kind where it says nothing."""
+    return " ".join(str(error).split()) or type(error).__name__

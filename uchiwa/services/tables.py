@@ -125,68 +125,68 @@ def _after(work: TableWork, content: Calibration) -> TableWork:
     return replace(work, content=content, table=content.table(work.table.id))
 
 
-def _keep(hand: Editor, work: TableWork, after: EditResult, inputs: dict[str, object]) -> Done:
+def _keep(editor: Editor, work: TableWork, after: EditResult, inputs: dict[str, object]) -> Done:
     content = work.content.with_table(after.table)
     told = {"table": work.table.id, "cells": int(after.changed.sum())} | inputs
-    event = draft_steps.edit(work.draft, hand.by, content, after.sentence, told)
+    event = draft_steps.edit(work.draft, editor.by, content, after.sentence, told)
     return Done(event, _after(work, content))
 
 
-def edit(hand: Editor, work: TableWork, cells: Cells, line: str) -> Done:
+def edit(editor: Editor, work: TableWork, cells: Cells, line: str) -> Done:
     """Apply a cell line to cells of the draft.
 
     Raises:
         BadInput: the line cannot be applied; the draft is as it was.
         StaleDraftError: the draft has changed since the person looked.
     """
-    _as_seen(work, hand.by.version)
+    _as_seen(work, editor.by.version)
     area = Area.of(work.table, cells, work.pinned)
-    inputs: dict[str, object] = {"line": line, "units": hand.display.measures}
+    inputs: dict[str, object] = {"line": line, "units": editor.display.measures}
     if not names_bins(line):
-        return _keep(hand, work, edited(work.table, area, line, work.was, hand.display), inputs)
-    figures, asked = bins_for_cells(hand.by.job, hand.by.round, work.table)
-    after = edited(work.table, area, line, work.was, hand.display, figures)
+        return _keep(editor, work, edited(work.table, area, line, work.was, editor.display), inputs)
+    figures, asked = bins_for_cells(editor.by.job, editor.by.round, work.table)
+    after = edited(work.table, area, line, work.was, editor.display, figures)
     after = replace(after, sentence=f"{after.sentence}; bins: {asked.sentence()}")
-    return _keep(hand, work, after, inputs | {"bins": asked.model_dump(mode="json")})
+    return _keep(editor, work, after, inputs | {"bins": asked.model_dump(mode="json")})
 
 
-def paste(hand: Editor, work: TableWork, cells: Cells, text: str, joining: Joining) -> Done:
+def paste(editor: Editor, work: TableWork, cells: Cells, text: str, joining: Joining) -> Done:
     """Paste tab-separated text into the draft; `chosen` says where it went.
 
     Raises:
         BadInput, StaleDraftError: as `edit`.
     """
-    _as_seen(work, hand.by.version)
+    _as_seen(work, editor.by.version)
     area = Area.of(work.table, cells, work.pinned)
-    seen = shown_table(work.table, hand.display)
+    seen = shown_table(work.table, editor.display)
     numbers = read_numbers(text)
     values, where = pasted(seen, area, numbers, joining)
     words = {Joining.REPLACE: "pasted", Joining.ADD: "pasted, added,", Joining.MULTIPLY: "pasted, multiplied,"}[joining]
     block = f"{words} {numbers.shape[0]} × {numbers.shape[1]}"
-    after = finished(work.table, where, values, block, hand.display)
-    done = _keep(hand, work, after, {"pasted": text[:20_000], "joining": joining})
+    after = finished(work.table, where, values, block, editor.display)
+    done = _keep(editor, work, after, {"pasted": text[:20_000], "joining": joining})
     return replace(done, chosen=where.chosen)
 
 
-def undo(hand: Editor, work: TableWork) -> Done:
+def undo(editor: Editor, work: TableWork) -> Done:
     """Put back the last step; `after` is the table as it is then.
 
     Raises:
         StaleDraftError: the draft has changed since the person looked.
         CannotPutBackError: there is none.
     """
-    _as_seen(work, hand.by.version)
-    return _swapped(draft_steps.undo(hand.by), hand.by.job, work)
+    _as_seen(work, editor.by.version)
+    return _swapped(draft_steps.undo(editor.by), editor.by.job, work)
 
 
-def redo(hand: Editor, work: TableWork) -> Done:
+def redo(editor: Editor, work: TableWork) -> Done:
     """Do the last undone step again.
 
     Raises:
         StaleDraftError, CannotPutBackError: as `undo`.
     """
-    _as_seen(work, hand.by.version)
-    return _swapped(draft_steps.redo(hand.by), hand.by.job, work)
+    _as_seen(work, editor.by.version)
+    return _swapped(draft_steps.redo(editor.by), editor.by.job, work)
 
 
 def _swapped(step: Event, job: Job, work: TableWork) -> Done:

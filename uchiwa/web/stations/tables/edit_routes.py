@@ -55,7 +55,7 @@ class Edit:
     before: TableView
 
     @property
-    def hand(self) -> work.Editor:
+    def editor(self) -> work.Editor:
         """Who edits, and how."""
         return work.Editor(self.page.acting(self.asked.version, self.asked.why), self.before.display)
 
@@ -80,7 +80,7 @@ def _begin(request: Request, page: RoundPage, asked: EditRequest) -> Edit:
 def edit(page: RoundPage, asked: AskedEdit, line: Annotated[str, Form(max_length=500)] = "") -> Response:
     """Apply the cell line to the chosen cells."""
     one = _begin(page.request, page, asked)
-    done = work.edit(one.hand, one.before.work, asked.chosen, line)
+    done = work.edit(one.editor, one.before.work, asked.chosen, line)
     return one.answer(done.after, done.event.sentence)
 
 
@@ -96,7 +96,7 @@ def paste(
     if joining not in list(Joining):
         raise BadInput("pasted numbers replace, add or multiply", advice="choose one of them")
     one = _begin(page.request, page, asked)
-    done = work.paste(one.hand, one.before.work, asked.chosen, text, Joining(joining))
+    done = work.paste(one.editor, one.before.work, asked.chosen, text, Joining(joining))
     at = [] if done.chosen is None else [[int(i), int(j)] for j, i in np.argwhere(done.chosen)]
     return one.answer(done.after, done.event.sentence, chosen=at)
 
@@ -106,7 +106,7 @@ def paste(
 def undo(page: RoundPage, asked: AskedEdit) -> Response:
     """Put back the last step."""
     one = _begin(page.request, page, asked)
-    done = work.undo(one.hand, one.before.work)
+    done = work.undo(one.editor, one.before.work)
     return one.answer(done.after, f"Undone: {done.event.sentence}")
 
 
@@ -115,7 +115,7 @@ def undo(page: RoundPage, asked: AskedEdit) -> Response:
 def redo(page: RoundPage, asked: AskedEdit) -> Response:
     """Do the last undone step again."""
     one = _begin(page.request, page, asked)
-    done = work.redo(one.hand, one.before.work)
+    done = work.redo(one.editor, one.before.work)
     return one.answer(done.after, f"Done again: {done.event.sentence}")
 
 
