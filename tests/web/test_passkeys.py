@@ -90,8 +90,18 @@ def test_an_answer_counts_once_and_only_for_what_was_asked(mine):
         browser().send_form("/sign-in/passkey", {"state": asked["state"], "answer": answer["answer"]}).status_code
         == 401
     )
-    for bad in ({}, {"state": "x", "answer": "{}"}, {"state": answer["state"], "answer": "[1]"}):
-        assert browser().send_form("/sign-in/passkey", bad).status_code == 401
+    assert browser().send_form("/sign-in/passkey", {"state": "x", "answer": "{}"}).status_code == 401
+
+
+@pytest.mark.parametrize("bad", ["", "[1]", "{", "[" * 1200, '{"a":' * 260, "[" * 600 + "]" * 600])
+def test_what_is_no_answer_of_a_browser_is_said_to_be_none(mine, bad, caplog):
+    asked = browser().send_form("/sign-in/passkey/options", {}).json()
+    answer = browser().send_form("/sign-in/passkey", {"state": asked["state"], "answer": bad})
+    assert answer.status_code == 400
+    assert "That cannot be used" in answer.text
+    state = mine.send_form("/account/passkeys/options", {"password": PASSWORD}).json()["state"]
+    assert mine.send_form("/account/passkeys", {"state": state, "answer": bad, "name": "x"}).status_code == 400
+    assert "Traceback" not in caplog.text
 
 
 @pytest.mark.parametrize(

@@ -10,6 +10,7 @@ from typing import Any
 import click
 
 from uchiwa.core.errors import BadInput
+from uchiwa.core.json_text import read_json as read_json_text
 from uchiwa.core.logs.log import Log
 from uchiwa.core.logs.readers import check_size, read_log
 from uchiwa.core.logs.readers.bus.decode import BusDescription
@@ -130,7 +131,4 @@ def read_policy(path: str | None, kind: type[Kind]) -> Kind:
 
 def read_json(path: str) -> Any:
     """Plain data from JSON."""
-    try:
-        return json.loads(read_bytes(path))
-    except ValueError as error:
-        raise BadInput("it is not JSON", where=path, advice="check the file") from error
+    return read_json_text(read_bytes(path), where=path, advice="check the file")

@@ -6,11 +6,12 @@ A passkey is something that a person has, and it asks for their finger, face or 
 from __future__ import annotations
 
 import ipaddress
-import json
 from dataclasses import dataclass
+from typing import Any
 from urllib.parse import urlsplit
 
 from uchiwa.core.errors import BadInput
+from uchiwa.core.json_text import read_json
 from uchiwa.settings import Settings
 from uchiwa.store import passkeys
 from uchiwa.store.models import Passkey, User
@@ -85,7 +86,7 @@ def finish_making(site: Site, user: User, state: str, answer: str, name: str) ->
     challenge = _spent(state, f"making {user.id}")
     try:
         made = verify_registration_response(
-            credential=_read(answer),
+            credential=read_answer(answer),
             expected_challenge=challenge,
             expected_rp_id=site.host,
             expected_origin=site.origin,
@@ -108,8 +109,11 @@ def begin_signing_in(site: Site) -> tuple[str, str]:
     return options_to_json(options), state
 
 
-def finish_signing_in(site: Site, state: str, answer: str) -> User:
+def finish_signing_in(site: Site, state: str, told: dict[str, Any]) -> User:
     """The person whose passkey has signed.
+
+    Args:
+        told: the browser's answer, as `read_answer` has read it.
 
     Raises:
         BadInput: it is nobody's, or the answer does not belong to what was asked.
@@ -119,7 +123,6 @@ def finish_signing_in(site: Site, state: str, answer: str) -> User:
 
     challenge = _spent(state, "signing in")
     try:
-        told = _read(answer)
         passkey = passkeys.find(base64url_to_bytes(str(told["rawId"])))
         if passkey is None:
             raise _not_ours()
@@ -141,12 +144,15 @@ def finish_signing_in(site: Site, state: str, answer: str) -> User:
     return passkey.user
 
 
-def _read(answer: str) -> dict[str, object]:
-    if len(answer) > _LONGEST:
-        raise ValueError("longer than any answer")
-    told = json.loads(answer)
+def read_answer(answer: str) -> dict[str, Any]:
+    """A browser's answer as plain data.
+
+    Raises:
+        BadInput: it is none: no JSON, or too long or too deep.
+    """
+    told = read_json(answer, where="the browser's answer", advice="try again", largest=_LONGEST)
     if not isinstance(told, dict):
-        raise ValueError("no answer of a browser")
+        raise BadInput("this is no answer of a browser", advice="try again")
     return told
 
 

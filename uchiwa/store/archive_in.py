@@ -15,6 +15,7 @@ from peewee import DataError, IntegrityError
 from pydantic import ValidationError
 
 from uchiwa.core.errors import BadInput
+from uchiwa.core.json_text import read_json
 from uchiwa.core.tables.image.content import read_calibration
 from uchiwa.core.tables.image.files import read_image
 from uchiwa.core.tables.interchange import calibration_json
@@ -81,15 +82,13 @@ def read_description(archive: ArchiveFile) -> form.JobPart:
     """
     where = f"{archive.name}, job.json"
     try:
-        raw = json.loads(archive.read("job.json", 256 * 2**20))
+        raw = read_json(archive.read("job.json", 256 * 2**20), where=where, advice="export the job again")
         return form.JobPart.model_validate(raw)
     except ValidationError as error:
         first = error.errors(include_url=False)[0]
         path = ".".join(str(one) for one in first["loc"])
         what = first["msg"][:1].lower() + first["msg"][1:]
         raise BadInput(what, where=f"{where}, {path}", advice="export the job again") from None
-    except (ValueError, RecursionError):
-        raise BadInput("this is not JSON", where=where, advice="export the job again") from None
 
 
 def open_archive(file: IO[bytes], name: str) -> ArchiveFile:

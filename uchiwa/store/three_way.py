@@ -8,6 +8,7 @@ from collections.abc import Mapping
 from typing import Any
 
 from uchiwa.core.errors import BadInput
+from uchiwa.core.json_text import read_json
 from uchiwa.store.conflict import ConflictError
 
 _LONGEST = 40_000
@@ -21,12 +22,10 @@ def read_seen(text: str) -> dict[str, Any] | None:
     """
     if not text:
         return None
-    try:
-        seen = json.loads(text) if len(text) <= _LONGEST else None
-    except ValueError:
-        seen = None
+    advice = "reload the page and change it again"
+    seen = read_json(text, where="what the form was made from", advice=advice, largest=_LONGEST)
     if not isinstance(seen, dict):
-        raise BadInput("the form does not say what it was made from", advice="reload the page and change it again")
+        raise BadInput("the form does not say what it was made from", advice=advice)
     return seen
 
 

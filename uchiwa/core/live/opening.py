@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import json
 from typing import Annotated, Any, Literal, Self
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from uchiwa.core.errors import BadInput
+from uchiwa.core.json_text import read_json
 
 FORMAT = "uchiwa.live/1"
 MOST_CHANNELS = 200
@@ -81,11 +81,7 @@ class Opening(BaseModel):
         Raises:
             BadInput: it is not JSON, or a field is wrong.
         """
-        try:
-            data = json.loads(text)
-        except (ValueError, RecursionError) as error:
-            raise BadInput("this is not JSON", where=WHERE, advice="see docs/live.md") from error
-        return cls.read(data)
+        return cls.read(read_json(text, where=WHERE, advice="see docs/live.md"))
 
     @property
     def line(self) -> str:

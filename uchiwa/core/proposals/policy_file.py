@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import json
 from typing import Any, Self, TypeVar
 
 from pydantic import BaseModel, ConfigDict, ValidationError
 
 from uchiwa.core.errors import BadInput
+from uchiwa.core.json_text import read_json
 
 Kind = TypeVar("Kind", bound=BaseModel)
 
@@ -35,11 +35,7 @@ def policy_of(kind: type[Kind], text: str, name: str = "policy") -> Kind:
     Raises:
         BadInput: it is not JSON, or a key is wrong.
     """
-    try:
-        raw = json.loads(text)
-    except ValueError as error:
-        raise BadInput("this is not JSON", where=name, advice="write an object of the policy's keys") from error
-    return policy_from(kind, raw, name)
+    return policy_from(kind, read_json(text, where=name, advice="write an object of the policy's keys"), name)
 
 
 class PolicyFile(BaseModel):

@@ -6,10 +6,10 @@ import json
 import re
 from dataclasses import dataclass
 from enum import StrEnum
-from typing import Any
 
 from uchiwa.core.cars.car_file import CarFile
 from uchiwa.core.errors import BadInput
+from uchiwa.core.json_text import read_json
 from uchiwa.core.logs.readers.bus.database import BusDatabase, read_database
 from uchiwa.core.logs.readers.sniff import as_utf8
 from uchiwa.core.tables.a2l.description import Description, read_description
@@ -81,11 +81,7 @@ def read_content(data: bytes, name: str) -> Content:
 
 
 def _of_json(data: bytes, name: str) -> Content:
-    try:
-        raw: Any = json.loads(data.decode("utf-8-sig"))
-    except (ValueError, RecursionError) as error:
-        place = f"{name}, line {error.lineno}" if isinstance(error, json.JSONDecodeError) else name
-        raise BadInput("this is not JSON", where=place, advice=_ADVICE) from None
+    raw = read_json(data, where=name, advice=_ADVICE)
     told = raw.get("format") if isinstance(raw, dict) else None
     if told == calibration_json.FORMAT:
         calibration = calibration_json.loads(data.decode("utf-8-sig"), name)

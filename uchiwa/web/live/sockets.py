@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from typing import Any
 from urllib.parse import urlsplit
 
@@ -11,7 +10,7 @@ from fastapi import WebSocket
 from pydantic_core import to_json
 from starlette.websockets import WebSocketDisconnect
 
-from uchiwa.core.errors import BadInput
+from uchiwa.core.json_text import read_json
 
 NOT_OURS, NOT_OPEN, OVER = 4403, 4404, 4410
 """Codes with which a WebSocket is closed: by another site's page, without leave, after the session's end."""
@@ -37,10 +36,7 @@ def message_of(text: str) -> Any:
     Raises:
         BadInput: it is not JSON.
     """
-    try:
-        return json.loads(text)
-    except (ValueError, RecursionError) as error:
-        raise BadInput("this is not JSON", where="a message", advice="see docs/live.md") from error
+    return read_json(text, where="a message", advice="see docs/live.md")
 
 
 in_thread = to_thread.run_sync

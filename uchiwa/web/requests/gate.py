@@ -1,13 +1,13 @@
 """The gate before every body: nothing is read of it until session or link, and the form's token, are known to be good.
 
-A form without a header for the token has it among its first fields; only so much is read as is needed to find it.
+A form without a header for the token has it among its first fields; only so much is read as is needed to find it, and
+every byte is looked at once, however small the pieces are in which it comes (`web/requests/form_token.py`).
 """
 
 from __future__ import annotations
 
 import re
 from collections.abc import Callable
-from urllib.parse import parse_qsl
 
 from anyio import to_thread
 from fastapi import Request
@@ -23,6 +23,7 @@ from uchiwa.web.api.refusals import NO_TOKEN, TOO_OFTEN
 from uchiwa.web.api.refusals import said as api_said
 from uchiwa.web.errors import not_signed_in, refusal
 from uchiwa.web.requests.browser import Browser, browser_of
+from uchiwa.web.requests.form_token import PLACE_BYTES, search_for
 from uchiwa.web.requests.limits import is_open
 from uchiwa.web.requests.links import LINK, TooManyGuessesError, open_link
 from uchiwa.web.requests.session import NOT_OUR_FORM, person_of
@@ -34,9 +35,6 @@ _PROGRAMS_SEND = ("application/json", "application/x-ndjson")
 _SAFE = ("GET", "HEAD", "OPTIONS")
 _READERS_OWN = ("/account", "/settings/", "/sign-out")
 """What somebody who changes nothing in the shop may still send."""
-_PEEK_BYTES = 65_536
-_PART = re.compile(rb'name="csrf"\r\n(?:[^\r\n]{1,200}\r\n)*\r\n([0-9a-f]{1,128})\r\n')
-
 
 LOOKING_ON = "You look on in this shop: you can see everything and change nothing. The owner can let you do more."
 
@@ -101,18 +99,12 @@ class Gate:
         """The form's token: of the header, or of the first fields."""
         if "x-csrf" in headers:
             return headers["x-csrf"]
-        kind = headers.get("content-type", "")
-        if kind.startswith("multipart/form-data"):
-            part = None
-            while part is None and await body.more(_PEEK_BYTES):
-                part = _PART.search(body.seen[:_PEEK_BYTES])
-            return part[1].decode() if part is not None else ""
-        if not kind.startswith("application/x-www-form-urlencoded"):
+        search = search_for(headers.get("content-type", ""))
+        if search is None:
             return ""
-        while b"&" not in body.seen.partition(b"csrf=")[2] and await body.more(_PEEK_BYTES):
-            pass
-        text = bytes(body.seen) if body.ended else bytes(body.seen[: body.seen.rfind(b"&")])
-        return dict(parse_qsl(text.decode("latin-1"))).get("csrf", "")
+        while not search.ended and await body.more(PLACE_BYTES):
+            search.look(body.seen, whole=body.ended)
+        return search.token
 
 
 def _of_a_program(request: Request) -> bool:

@@ -15,7 +15,8 @@ from uchiwa.core.whole_number import whole_number
 UPLOAD_LIMIT_BYTES = 512_000_000
 FORM_LIMIT_BYTES = 2_000_000
 FILE_LIMIT_BYTES = 40_000_000
-STRANGER_LIMIT_BYTES = 65_536
+STRANGER_LIMIT_BYTES = 8_192
+"""Of what is sent by somebody unknown: a name and a password, or what a passkey has signed."""
 SILENCE_S = 20.0
 GRACE_S = 30.0
 SLOWEST_BYTES_A_SECOND = 2_000
@@ -72,6 +73,10 @@ def limit_of(path: str) -> int:
     if path.endswith(UPLOAD_PATHS) or _API_LOGS.match(path):
         return UPLOAD_LIMIT_BYTES
     return FILE_LIMIT_BYTES if path.endswith(FILE_PATHS) else FORM_LIMIT_BYTES
+
+
+def _as_size(count: int) -> str:
+    return f"{count / 1e6:.0f} MB" if count >= 10**6 else f"{count // 1024} kB"
 
 
 class GuardMiddleware:
@@ -155,8 +160,12 @@ class _Guarded:
             status, words = (
                 413,
                 (
-                    f"This is larger than {self._most / 1e6:.0f} MB, the most that is taken at once. "
-                    "Record one drive to a file, or export fewer channels, and send it again."
+                    f"This is larger than {_as_size(self._most)}, the most that is taken at once. "
+                    + (
+                        "Record one drive to a file, or export fewer channels, and send it again."
+                        if self._most > STRANGER_LIMIT_BYTES
+                        else "Fill in the form as it stands on its page, and send it again."
+                    )
                 ),
             )
         else:

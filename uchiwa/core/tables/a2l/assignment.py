@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import json
 from typing import Annotated, Literal
 
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationError
 
 from uchiwa.core.errors import BadInput
+from uchiwa.core.json_text import read_json
 from uchiwa.core.tables.image.layout_json import Address, ChecksumJson, IdentityJson, hexadecimal
 from uchiwa.core.tables.interchange.calibration_json import Identifier, Role, Words, complaint
 
@@ -84,10 +84,7 @@ def loads(text: str | bytes, name: str = "assignment") -> Assignment:
     Raises:
         BadInput: it is no JSON, or says something that is not known; says the path.
     """
-    try:
-        raw = json.loads(text)
-    except (ValueError, RecursionError) as error:
-        raise BadInput("this is not JSON", where=name, advice="see docs/formats.md") from error
+    raw = read_json(text, where=name, advice="see docs/formats.md")
     try:
         return Assignment.model_validate(raw)
     except ValidationError as error:

@@ -9,6 +9,7 @@ import numpy as np
 from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, Field, ValidationError
 
 from uchiwa.core.errors import BadInput
+from uchiwa.core.json_text import read_json
 from uchiwa.core.tables.image.checksum import WIDTHS, Checksum
 from uchiwa.core.tables.image.layout import AxisPlace, ConstantPlace, Identity, Layout, Place, TablePlace
 from uchiwa.core.tables.image.number import ByteOrder, Number, NumberType, Rational
@@ -162,11 +163,7 @@ def loads(text: str | bytes, name: str = "layout") -> Layout:
     Raises:
         BadInput: not JSON, not a valid layout, something overlaps or runs past the image; says the path.
     """
-    try:
-        raw = json.loads(text)
-    except (ValueError, RecursionError) as error:
-        place = f"{name}, line {error.lineno}" if isinstance(error, json.JSONDecodeError) else name
-        raise BadInput("this is not JSON", where=place, advice="choose a layout in Uchiwa's JSON format") from error
+    raw = read_json(text, where=name, advice="choose a layout in Uchiwa's JSON format")
     try:
         if not isinstance(raw, dict) or raw.get("format") != FORMAT:
             raise BadInput(f"the format is not “{FORMAT}”", where="format", advice="see docs/formats.md")

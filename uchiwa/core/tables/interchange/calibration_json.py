@@ -13,6 +13,7 @@ import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from uchiwa.core.errors import BadInput
+from uchiwa.core.json_text import read_json
 from uchiwa.core.quantities.catalogue import QUANTITIES
 from uchiwa.core.quantities.units import convert, known_unit
 from uchiwa.core.tables.table import LARGEST, Axis, Calibration, Constant, Table, frozen
@@ -223,13 +224,7 @@ def loads(text: str | bytes, name: str = "calibration") -> Calibration:
     Raises:
         BadInput: not JSON, or not a valid calibration; says the path.
     """
-    try:
-        raw = json.loads(text)
-    except (ValueError, RecursionError) as error:
-        place = f"{name}, line {error.lineno}" if isinstance(error, json.JSONDecodeError) else name
-        raise BadInput(
-            "this is not JSON", where=place, advice="choose a calibration in Uchiwa's JSON format"
-        ) from error
+    raw = read_json(text, where=name, advice="choose a calibration in Uchiwa's JSON format")
     try:
         if not isinstance(raw, dict):
             raise BadInput("a calibration is a JSON object", where="the file", advice="see docs/formats.md")

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
@@ -11,6 +10,7 @@ import numpy as np
 from lxml import etree
 
 from uchiwa.core.errors import BadInput
+from uchiwa.core.json_text import read_json
 from uchiwa.core.logs.log import FloatArray
 
 LARGEST = 64 * 2**20
@@ -126,8 +126,8 @@ def _told(root: etree._Element) -> dict[str, Any] | None:
     for entry in root.iter("SD"):
         if entry.get("GID") == ENTRY and entry.getparent().get("GID") == GROUP and entry.text:
             try:
-                found = json.loads(entry.text)
-            except (ValueError, RecursionError):
+                found = read_json(entry.text, where="", advice="")
+            except BadInput:
                 return None
             return found if isinstance(found, dict) else None
     return None
