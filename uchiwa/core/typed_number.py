@@ -8,7 +8,7 @@ import re
 from uchiwa.core.errors import BadInput
 
 _SPACES = str.maketrans("", "", " \u00a0\u2009\u202f")
-_NUMBER = re.compile(r"[-+]?(\d+\.?\d*|\.\d+)([eE][-+]?\d+)?")
+_NUMBER = re.compile(r"[-+]?(\d{1,40}+\.?\d{0,40}|\.\d{1,40})([eE][-+]?\d{1,4})?")
 
 
 def plain_number(text: str) -> str:

@@ -14,6 +14,8 @@ from uchiwa.core.errors import BadInput
 from uchiwa.core.logs.log import Channel, FloatArray, Log
 from uchiwa.core.logs.readers.bus.frames import Frames
 
+_NO_WORD = re.compile(r"\W+")
+
 ENDINGS = ("asc", "blf", "log", "mf4")
 _FIRST_ID, _EPOCH = 0x120, 1_700_000_000.0
 _FEW_DIGITS, _MOST_DIGITS = 1, 6
@@ -49,7 +51,7 @@ def _placed(log: Log) -> list[_Placed]:
     seen: set[str] = set()
     for raster in log.rasters:
         for place, channel in enumerate(raster.channels):
-            name = re.sub(r"\W+", "_", channel.name).strip("_") or "Signal"
+            name = _NO_WORD.sub("_", channel.name).strip("_") or "Signal"
             name = name if name not in seen and name[0].isalpha() else f"{name}_{len(found)}"
             seen.add(name)
             found.append(

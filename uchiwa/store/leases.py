@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import uuid
+from collections import Counter
 from collections.abc import Collection
 from datetime import timedelta
 
@@ -17,6 +18,8 @@ from uchiwa.store.rows import first, rows
 
 LEASE = timedelta(seconds=30)
 ATTEMPTS = 3
+_LONG_S, _LATE = 45.0, timedelta(hours=1)
+"""A link that sends files which take so long has one read at a time for so long."""
 # Owners of the imports that this process looks after, so that its heartbeat can hold on to them.
 _held: set[str] = set()
 
@@ -70,23 +73,56 @@ WORN_OUT = Sentence(
 
 
 @run_again
-def next_waiting(most_of_a_shop: int, passed_over: Collection[int] = ()) -> int | None:
-    """The log to import next: the oldest of the shop of which the fewest are being imported.
+def next_waiting(most_of_a_shop: int, most_of_a_job: int, passed_over: Collection[int] = ()) -> int | None:
+    """The log to import next: of the shop, and in it of the job, of which the fewest are being imported.
+
+    A job is one customer's link. Of those with equal claims one whose files took long of late comes last, then the smaller
+    file comes first; within a job they come in their order.
 
     Args:
         most_of_a_shop: a shop of which so many are under way has to wait, so that there is room for others.
+        most_of_a_job: a job, too; one whose files took long of late has one at a time.
         passed_over: logs that somebody else holds just now.
     """
     with unit_of_work():
-        busy = LogFile.select(Job.shop, fn.COUNT(LogFile.id).alias("number")).join(Job)
-        busy = busy.where(LogFile.state == IMPORTING, LogFile.source.is_null(), ~_free()).group_by(Job.shop)
-        running = {shop: int(number) for shop, number in rows(busy)}
-        oldest = LogFile.select(Job.shop, fn.MIN(LogFile.id)).join(Job).where(LogFile.source.is_null(), _free())
+        busy = LogFile.select(Job.shop, LogFile.job, fn.COUNT(LogFile.id)).join(Job)
+        busy = busy.where(LogFile.state == IMPORTING, LogFile.source.is_null(), ~_free()).group_by(
+            Job.shop, LogFile.job
+        )
+        of_shop: Counter[int] = Counter()
+        of_job: Counter[int] = Counter()
+        for shop, job, number in rows(busy):
+            of_shop[shop] += int(number)
+            of_job[job] += int(number)
+        oldest = LogFile.select(Job.shop, LogFile.job, fn.MIN(LogFile.id).alias("oldest")).join(Job)
+        oldest = oldest.where(LogFile.source.is_null(), _free())
         if passed_over:
             oldest = oldest.where(LogFile.id.not_in(list(passed_over)))
-        found = [(running.get(shop, 0), int(first)) for shop, first in rows(oldest.group_by(Job.shop))]
-    free = [one for one in found if one[0] < most_of_a_shop]
-    return min(free)[1] if free else None
+        waiting = [(shop, job, int(log_id)) for shop, job, log_id in rows(oldest.group_by(Job.shop, LogFile.job))]
+        if not waiting:
+            return None
+        sizes = dict(rows(LogFile.select(LogFile.id, LogFile.size).where(LogFile.id.in_([one[2] for one in waiting]))))
+        slow = _slow_of_late({job for _, job, _ in waiting})
+    order = [
+        (of_shop[shop], of_job[job], job in slow, sizes[log_id], log_id)
+        for shop, job, log_id in waiting
+        if of_shop[shop] < most_of_a_shop and of_job[job] < (1 if job in slow else most_of_a_job)
+    ]
+    return min(order)[-1] if order else None
+
+
+def _slow_of_late(jobs: Collection[int]) -> set[int]:
+    """Jobs a file of which took long to read within the last hour."""
+    recent = (LogFile.import_seconds > _LONG_S) & (LogFile.uploaded_at > now() - _LATE)
+    query = LogFile.select(LogFile.job).where(LogFile.job.in_(list(jobs)), recent).distinct()
+    return {int(job) for (job,) in rows(query)}
+
+
+@run_again
+def note_seconds(log: LogFile, seconds: float) -> None:
+    """Note how long the reading of a log took that took long."""
+    with unit_of_work():
+        LogFile.update(import_seconds=seconds).where(LogFile.id == log.id).execute()
 
 
 @run_again

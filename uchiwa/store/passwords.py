@@ -18,6 +18,8 @@ from argon2.exceptions import InvalidHashError, VerificationError
 
 from uchiwa.core.errors import BadInput
 
+_BETWEEN_NAMES = re.compile(r"[\W_]+")
+
 SHORTEST, LONGEST = 15, 200
 _OF_A_NAME = 4
 _LOOKED_AT = 100
@@ -78,4 +80,4 @@ def _plain(password: str) -> str:
 
 
 def _names(text: str) -> list[str]:
-    return [part for part in re.split(r"[\W_]+", text.lower()) if len(part) >= _OF_A_NAME]
+    return [part for part in _BETWEEN_NAMES.split(text.lower()) if len(part) >= _OF_A_NAME]

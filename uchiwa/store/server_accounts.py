@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import re
-
 import pymysql
 
 from uchiwa.store.place import Place
@@ -57,7 +55,8 @@ def _has_its_rights_alone(cursor: pymysql.cursors.Cursor, account: tuple[str, st
         return False
     found: dict[str, set[str]] = {}
     for (line,) in cursor.fetchall():
-        rights, where = re.fullmatch(r"GRANT (.+?) ON (.+?) TO .+", line).groups()  # type: ignore[union-attr]
+        rights, _, rest = line.removeprefix("GRANT ").partition(" ON ")
+        where = rest.partition(" TO ")[0]
         found[where] = set(rights.split(", "))
     return found == {"*.*": {"USAGE"}, f"`{database}`.*": set(RIGHTS.split(", "))}
 

@@ -45,8 +45,9 @@ from uchiwa.worker.live import Sessions
 from uchiwa.worker.telling import Telling
 
 BEAT_S = 5.0
-SLOTS = max(3, (os.cpu_count() or 2) + 1)
-"""Files imported at once; one shop has all but one of them at most, so that there is always room for another's."""
+SLOTS = max(4, (os.cpu_count() or 2) + 2)
+"""Files imported at once; one shop has all but one of them at most, and one customer's link all but two, so that there is
+always room for another's."""
 _LOOK_S, _AT_REST_S = 0.2, 0.5
 """How often a worker looks for logs, and when there have been none for a while."""
 _WHILE_S = 3.0
@@ -98,7 +99,7 @@ class Imports:
         for importing in list(self.running):
             if importing.too_long and not importing.child.over:
                 _log.warning("the import of log %s takes too long and is ended", importing.log.id)
-                importing.child.kill()
+                importing.end_for_time()
             if importing.child.over:
                 self.running.remove(importing)
                 if importing.finish():
@@ -112,7 +113,7 @@ class Imports:
         if self.running:
             self._busy = at
         while len(self.running) < self.slots:
-            log_id = leases.next_waiting(self.slots - 1, passed_over)
+            log_id = leases.next_waiting(max(1, self.slots - 1), max(1, self.slots - 2), passed_over)
             if log_id is None:
                 return
             log = leases.claim(log_id)

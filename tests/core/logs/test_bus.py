@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+import struct
+import time
+
+import can.io.blf
 import cantools
 import numpy as np
 import pytest
@@ -13,7 +17,7 @@ from uchiwa.core.logs.readers import read_log, read_unrecognised
 from uchiwa.core.logs.readers.bus.bits import raw_numbers
 from uchiwa.core.logs.readers.bus.database import read_database
 from uchiwa.core.logs.readers.bus.decode import BusDescription, decoded
-from uchiwa.core.logs.readers.bus.frames import Frames, bus_kind
+from uchiwa.core.logs.readers.bus.frames import BusKind, Frames, bus_kind, read_frames
 from uchiwa.standin.bus import ENDINGS, dbc_of, write_bus
 from uchiwa.standin.fleet import car_named
 from uchiwa.standin.simulate import simulate
@@ -164,6 +168,17 @@ def test_what_cannot_be_read_is_said_in_one_sentence(drive):
     ):
         with pytest.raises(BadInput):
             read_log(data, "damaged", buses=(BusDescription("car.dbc", dbc_of(raw)),))
+
+
+@pytest.mark.parametrize(("version", "kind"), [(7, 1), (1, 1), (2, 1), (1, 99)])
+def test_an_object_without_length_does_not_turn_the_reader_in_circles(drive, version, kind):
+    good = write_bus(drive[1], "blf")
+    inner = struct.pack("<4sHHII", b"LOBJ", 32, version, 0, kind) + bytes(200)
+    container = struct.pack("<4sHHII", b"LOBJ", 16, 1, 32 + len(inner), 10) + bytes(16) + inner
+    began = time.process_time()
+    with pytest.raises(can.io.blf.BLFParseError):
+        read_frames(BusKind.BLF, good[:144] + container)
+    assert time.process_time() - began < 60.0
 
 
 @pytest.mark.parametrize(

@@ -19,7 +19,8 @@ from uchiwa.core.logs.signal import held, rate
 from uchiwa.core.tables.table import Table
 from uchiwa.core.words.sentence import Sentence
 
-_NUMBER = re.compile(r"revision\s*(\d+)", re.IGNORECASE)
+_NUMBER = re.compile(r"revision\s{0,9}(\d{1,9})(?!\d)", re.IGNORECASE)
+_NUMBER_ALONE = re.compile(r"\s{0,9}(\d{1,9})\s{0,9}")
 _MOST = 0.8
 _LEAST_SAMPLES = 60
 _MOST_SAMPLES = 20_000
@@ -28,7 +29,7 @@ _MOST_SAMPLES = 20_000
 def other_revision(it: ExaminedLog) -> Iterator[Finding]:
     """The log was recorded with another revision than the one under work: by its mark, else by its own outputs."""
     mark = it.log.notes.get("revision", "")
-    number = _NUMBER.search(mark) or re.fullmatch(r"\s*(\d+)\s*", mark)
+    number = _NUMBER.search(mark) or _NUMBER_ALONE.fullmatch(mark)
     if number is not None and it.revision is not None:
         if int(number[1]) != it.revision:
             yield _other(f"Marked “{mark}”; revision {it.revision} is under work.", it.revision)

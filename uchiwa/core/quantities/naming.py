@@ -137,17 +137,19 @@ _TURNING = frozenset(
         "estimated",
     ]
 )
+_CAPITAL = re.compile(r"(?<=[a-z])(?=[A-Z])")
+_NO_LETTERS = re.compile(r"[^a-z0-9λß]+")
 _BANK_TWO = re.compile(r"\b(?:bank ?2|b2s1|b2 s1|b2|right bank|bank b)\b|(?<=[a-z]) ?2$")
 _BANK_ONE = re.compile(r"\b(?:bank ?1|b1s1|b1 s1|s1|b1|left bank|bank a)\b|(?<=[a-z]) ?1$")
 _CYLINDER = re.compile(r"\b(?:cylinder|cyl|zylinder|zyl) ?(?:no |nr )?([1-9]|1[0-2])\b")
-_AFTER_CATALYST = re.compile(r"\b(?:s2|b1s2|b2s2|sensor 2|post cat|after cat\w*|rear)\b")
+_AFTER_CATALYST = re.compile(r"\b(?:s2|b1s2|b2s2|sensor 2|post cat|after cat(?:alyst|alyzer)?|rear)\b")
 
 
 def plain_name(name: str) -> str:
     """A name without case, accents, punctuation or doubled spaces, so that spellings of one name compare equal."""
-    apart = re.sub(r"(?<=[a-z])(?=[A-Z])", " ", name)
+    apart = _CAPITAL.sub(" ", name)
     bare = "".join(letter for letter in unicodedata.normalize("NFKD", apart) if not unicodedata.combining(letter))
-    return " ".join(re.sub(r"[^a-z0-9λß]+", " ", bare.lower()).split())
+    return " ".join(_NO_LETTERS.sub(" ", bare.lower()).split())
 
 
 def _words(plain: str) -> frozenset[str]:

@@ -19,7 +19,7 @@ from uchiwa.core.tables.interchange import calibration_json, cdf
 from uchiwa.core.tables.table import Calibration
 
 CAR_FORMAT = "uchiwa.car/1"
-_DBC = re.compile(r"^\s*(VERSION\s|NS_\s*:|BU_\s*:|BO_\s+\d+\s)", re.MULTILINE)
+_DBC = re.compile(r"^[ \t]{0,8}(VERSION\s|NS_[ \t]{0,9}:|BU_[ \t]{0,9}:|BO_[ \t]{1,9}\d{1,10}\s)", re.MULTILINE)
 _ADVICE = "put a calibration (JSON or CDF), a layout, a car file, an A2L or a DBC here"
 
 

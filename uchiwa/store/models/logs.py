@@ -63,6 +63,7 @@ class LogFile(Base):
     owner = CharField(max_length=36, default="")
     reading = IntegerField(default=0)
     attempts = IntegerField(default=0)
+    import_seconds = DoubleField(null=True)
 
     class Meta:
         """Peewee's settings."""

@@ -27,6 +27,9 @@ from uchiwa.web.pages import HERE, environment
 from uchiwa.web.report.glance_picture import map_picture, path_picture, pull_picture
 from uchiwa.web.svg.table_lines import TableLines, table_lines
 
+_OWN_FILE = re.compile(r'url\("?/static/([^")]{1,200})"?\)')
+_NO_NAME = re.compile(r"[^a-z0-9]+")
+
 _STATIC = HERE / "static"
 _STYLE = _STATIC / "report.css"
 _OF_THE_CAR = frozenset({
@@ -146,7 +149,7 @@ def _inlined_style() -> str:
         data = base64.b64encode((_STATIC / match[1]).read_bytes()).decode()
         return f"url(data:font/woff2;base64,{data})"
 
-    return re.sub(r'url\("?/static/([^")]+)"?\)', inline, _STYLE.read_text(encoding="utf-8"))
+    return _OWN_FILE.sub(inline, _STYLE.read_text(encoding="utf-8"))
 
 
 def standalone(title: str, content: str) -> str:
@@ -179,4 +182,4 @@ def title_of(job: Job, revision: Revision) -> str:
 
 def safe_name(text: str) -> str:
     """A text as part of a file name."""
-    return re.sub(r"[^a-z0-9]+", "-", text.lower()).strip("-")[:60] or "job"
+    return _NO_NAME.sub("-", text.lower()).strip("-")[:60] or "job"

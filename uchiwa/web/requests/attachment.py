@@ -7,10 +7,12 @@ from urllib.parse import quote
 
 from fastapi.responses import Response
 
+_NO_FILE_NAME = re.compile(r"[^A-Za-z0-9._ ()-]+")
+
 
 def as_file(data: bytes | str, name: str, kind: str) -> Response:
     """A file to be kept, under a name of any letters (RFC 6266)."""
-    plain = re.sub(r"[^A-Za-z0-9._ ()-]+", "_", name) or "file"
+    plain = _NO_FILE_NAME.sub("_", name) or "file"
     told = f'attachment; filename="{plain}"'
     if plain != name:
         told += f"; filename*=UTF-8''{quote(name, safe='')}"

@@ -29,7 +29,7 @@ from uchiwa.web.shop.sensor_line import SensorLine, sensor_line
 
 _NOTHING: Mapping[str, str] = {}
 router = new_router()
-_NUMBER = re.compile(r"[-+]?\d+(?:[.,]\d+)?")
+_NUMBER = re.compile(r"[-+]?\d{1,30}(?:[.,]\d{1,30})?")
 
 
 def _points(text: str) -> list[list[float]]:

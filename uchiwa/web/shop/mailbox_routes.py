@@ -17,7 +17,7 @@ from uchiwa.web.routing import router as new_router
 router = new_router()
 FOLDER = "mailbox"
 _LATEST = 60
-_ADDRESS = re.compile(r"https?://[^\s<>\"]+")
+_ADDRESS = re.compile(r"https?://[^\s<>\"]{1,2000}")
 
 
 @router.get("/mailbox")

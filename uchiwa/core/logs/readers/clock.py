@@ -48,11 +48,13 @@ _PHRASES = (
     "run time",
     "time since start",
 )
+_DATE_MARKS = re.compile(r"[-./]")
+_IN_BRACKETS = re.compile(r"[\[(](\w{1,12})[\])]")
 _CLOCK = re.compile(
     r"^(?:(?P<date>\d{4}-\d{1,2}-\d{1,2}|\d{1,2}[./]\d{1,2}[./]\d{2,4})[T ])?(?:(?P<h>\d{1,3}):)?(?P<m>\d{1,3}):(?P<s>\d{1,2})(?:[.,:](?P<f>\d{1,9}))?\s*(?P<half>[AaPp][Mm])?(?:Z|[+-]\d\d:?\d\d)?$"
 )
 _RATE = re.compile(
-    r"(?P<number>\d{1,12}(?:[.,]\d{1,12})?)\s{0,4}(?P<unit>hz|khz|ms|s|us|µs|/s|samples? (?:a|per) second|sps)?\b",
+    r"(?P<number>\d{1,12}+(?:[.,]\d{1,12}+)?)\s{0,4}+(?P<unit>hz|khz|ms|s|us|µs|/s|samples? (?:a|per) second|sps)?\b",
     re.IGNORECASE,
 )
 RATE_KEYS = ("rate", "frequency", "interval", "period", "abtastrate", "sampling")
@@ -91,7 +93,7 @@ def clock_seconds(text: str) -> float:
 
 
 def _day(date: str) -> float:
-    parts = [int(part) for part in re.split(r"[-./]", date)]
+    parts = [int(part) for part in _DATE_MARKS.split(date)]
     year, month, day = parts if parts[0] > 31 else (parts[2], parts[1], parts[0])
     if month > 12:
         month, day = day, month
@@ -190,7 +192,7 @@ def step_from_notes(notes: dict[str, str]) -> float | None:
         number = float(match["number"].replace(",", "."))
         unit = (match["unit"] or "").lower()
         interval = "interval" in key or "period" in key
-        inside = re.search(r"[\[(](\w{1,12})[\])]", key)
+        inside = _IN_BRACKETS.search(key)
         unit = unit or (inside[1].lower() if inside else "")
         if number <= 0:
             continue

@@ -28,6 +28,8 @@ from uchiwa.core.logs.timebase import at_times, bridgeable, own_period
 from uchiwa.core.quantities.units import plain_unit
 from uchiwa.core.words.sentence import N_
 
+_LINE_ENDS = re.compile(rb"[\r\n]+")
+
 _MOST_PIECES = 200
 _RESTART_S = 1.0
 _RESTART_ROWS = 4
@@ -90,7 +92,7 @@ def _sections(text: bytes, where: str) -> list[_Section]:
     body = _body_at(text, dialect.first_row)
     cuts = _cuts(text, body, dialect.header.encode())
     if sum(blank for _, blank in cuts) > _MOST_PIECES:
-        text = re.sub(rb"[\r\n]+", b"\n", text)
+        text = _LINE_ENDS.sub(b"\n", text)
         return [_Section(dialect_of(text, where), [(text, dialect_of(text, where).first_row)])]
     if len(cuts) > 2 * _MOST_PIECES:
         raise BadInput(N_("its header stands in it hundreds of times"), where=where, advice=N_("export the log again"))

@@ -20,8 +20,8 @@ _LOOK_ROWS = 40
 _ROWS = 200
 _MOST_NOTES = 40
 # Patterns and scans over foreign text take time in proportion to its length, whatever is in it.
-_POINT = re.compile(r"^[+-]?(?:\d+(?:\.\d*)?|\.\d+)(?:[eE][+-]?\d+)?$")
-_COMMA = re.compile(r"^[+-]?\d*,\d+(?:[eE][+-]?\d+)?$")
+_POINT = re.compile(r"^[+-]?(?:\d{1,40}+(?:\.\d{0,40})?|\.\d{1,40})(?:[eE][+-]?\d{1,4})?$")
+_COMMA = re.compile(r"^[+-]?\d{0,40}+,\d{1,40}(?:[eE][+-]?\d{1,4})?$")
 _SEPARATORS = re.compile(r"[:=;,\t|]")
 _BEFORE_NOTE, _AFTER_NOTE = "#;%/*\"' \t\r\n\f\v", "\"',;| \t\r\n\f\v"
 _LONGEST_KEY, _LONGEST_NOTE = 60, 300

@@ -17,6 +17,10 @@ from uchiwa.core.quantities.naming import Match, match_name, plain_name
 from uchiwa.core.quantities.states import states_in
 from uchiwa.core.quantities.units import known_unit, plain_unit, same_dimension
 
+_BETWEEN_WORDS = re.compile(r"[\s_]+")
+_AIR_FUEL = re.compile(r"\bafr\b|air fuel ratio|a/f")
+_LAMBDA = re.compile(r"lambda|λ|\blam\b")
+
 ABOVE = " above the air outside"
 """What the unit of a gauge pressure ends with."""
 _GAUGE = ("gauge", "gage", "relative", "rel.", "rel", "g")
@@ -83,7 +87,7 @@ def _split_pressure(unit: str) -> tuple[str, bool | None]:
 
 def _named_unit(name: str) -> tuple[str, str]:
     """A unit written at the end of the name, as in `MAP_kPa` or `Coolant (F)`, and the name without it."""
-    words = re.split(r"[\s_]+", name.strip())
+    words = _BETWEEN_WORDS.split(name.strip())
     if len(words) > 1:
         last = words[-1].strip("()[]")
         if known_unit(last) and plain_unit(last) not in (
@@ -140,9 +144,7 @@ def _special(match: Match, unit: str, name: str, *, said: bool) -> ChannelReadin
     if mixture and unit in (AFR_PETROL, PHI):
         return ChannelReading(match, unit, None, stated=True, told=said)
     if mixture and (
-        plain_unit(unit) in _AFR_UNITS
-        or plain_unit(unit) == "afr"
-        or (not unit and re.search(r"\bafr\b|air fuel ratio|a/f", plain_name(name)))
+        plain_unit(unit) in _AFR_UNITS or plain_unit(unit) == "afr" or (not unit and _AIR_FUEL.search(plain_name(name)))
     ):
         return ChannelReading(match, AFR, None, stated=bool(unit), by_name=True, told=said)
     if plain_unit(unit) == FACTOR and match.quantity.endswith(("_trim", "_trim_2")):
@@ -165,7 +167,7 @@ def _by_unit(match: Match, unit: str, gauge: bool | None, name: str, *, said: bo
                 return ChannelReading(better, unit, gauge, stated=True, told=said)
         return f"named like {title}, but “{unit}” does not measure that"
     mixture = match.quantity.startswith("lambda_")
-    by_name = mixture and re.search(r"lambda|λ|\blam\b", plain_name(name)) is not None
+    by_name = mixture and _LAMBDA.search(plain_name(name)) is not None
     return ChannelReading(match, unit or wanted, gauge, stated=bool(unit), by_name=by_name, told=said)
 
 

@@ -21,6 +21,8 @@ from uchiwa.core.quantities.catalogue import QUANTITIES
 from uchiwa.core.quantities.naming import plain_name
 from uchiwa.core.quantities.states import states_in
 
+_EQUIVALENCE = re.compile(r"equivalence|\beq ?rat|\bphi\b")
+
 STANDING_RPM = 30.0
 """Engine speed below which an engine stands."""
 _LOOKED_AT = 6000
@@ -138,7 +140,7 @@ def _fuels_own(
 
 
 def _named_equivalence(name: str) -> bool:
-    return re.search(r"equivalence|\beq ?rat|\bphi\b", plain_name(name)) is not None
+    return _EQUIVALENCE.search(plain_name(name)) is not None
 
 
 def _ambient(

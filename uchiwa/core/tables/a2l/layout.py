@@ -21,6 +21,8 @@ from uchiwa.core.tables.image.layout_json import LARGEST, checksum_of, identity_
 from uchiwa.core.tables.image.number import ByteOrder, Number
 from uchiwa.core.tables.interchange.calibration_json import axis_of
 
+_NO_IDENTIFIER = re.compile(r"[^a-z0-9_-]+")
+
 _LETTERS = "XY"
 _ONE = np.ones(1)
 _LEAST_POINTS, _MOST_POINTS = 2, 256
@@ -108,7 +110,7 @@ def layout_from(description: Description, said: Assignment, extent: Extent | Non
 
 def _identifier(name: str) -> str:
     """A name as an id."""
-    plain = re.sub(r"[^a-z0-9_-]+", "_", name.lower()).strip("_-")[:60]
+    plain = _NO_IDENTIFIER.sub("_", name.lower()).strip("_-")[:60]
     return plain if plain[:1].isalpha() else f"c_{plain}"[:60]
 
 

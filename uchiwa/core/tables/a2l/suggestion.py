@@ -11,24 +11,26 @@ from uchiwa.core.tables.a2l.assignment import Assignment, Input, TakenCharacteri
 from uchiwa.core.tables.a2l.description import Characteristic, Description
 
 _LEAST_CONFIDENCE = 0.6
+_NO_WORDS = re.compile(r"[^a-z0-9.]+")
+_LOOKED_AT = 400
 _SPEEDS = frozenset({"engine_speed"})
-_ROLES: tuple[tuple[str, str, tuple[str, ...]], ...] = (
-    ("volumetric_efficiency", r"volumetric efficiency|\bve\b|air charge efficiency", ("MAP",)),
-    ("maf_curve", r"\bmaf\b|air ?(flow|mass) (meter|sensor)|hot film", ("CURVE",)),
-    ("lambda_target", r"(lambda|mixture|air.fuel).*(target|desired|setpoint|command)", ("MAP", "CURVE")),
-    ("spark_advance", r"(spark|ignition).*(advance|angle|timing|map|base)|base (spark|ignition)", ("MAP",)),
-    ("idle_airflow", r"idle.*air|air.*idle", ("MAP", "CURVE")),
-    ("warmup_factor", r"warm.?up.*(factor|enrich)", ("CURVE",)),
-    ("cold_lambda_offset", r"cold.*lambda|lambda.*(cold|warm.?up).*offset", ("CURVE",)),
-    ("knock_limit", r"knock.*(threshold|limit)", ("MAP", "CURVE")),
-    ("airflow_clamp", r"clamp", ("MAP",)),
+_ROLES: tuple[tuple[str, re.Pattern[str], tuple[str, ...]], ...] = (
+    ("volumetric_efficiency", re.compile(r"volumetric efficiency|\bve\b|air charge efficiency"), ("MAP",)),
+    ("maf_curve", re.compile(r"\bmaf\b|air ?(flow|mass) (meter|sensor)|hot film"), ("CURVE",)),
+    ("lambda_target", re.compile(r"(lambda|mixture|air.fuel).{0,40}(target|desired|setpoint|command)"), ("MAP", "CURVE")),
+    ("spark_advance", re.compile(r"(spark|ignition).{0,40}(advance|angle|timing|map|base)|base (spark|ignition)"), ("MAP",)),
+    ("idle_airflow", re.compile(r"idle.{0,40}air|air.{0,40}idle"), ("MAP", "CURVE")),
+    ("warmup_factor", re.compile(r"warm.?up.{0,40}(factor|enrich)"), ("CURVE",)),
+    ("cold_lambda_offset", re.compile(r"cold.{0,40}lambda|lambda.{0,40}(cold|warm.?up).{0,40}offset"), ("CURVE",)),
+    ("knock_limit", re.compile(r"knock.{0,40}(threshold|limit)"), ("MAP", "CURVE")),
+    ("airflow_clamp", re.compile(r"clamp"), ("MAP",)),
 )  # fmt: skip
-_CONSTANTS: tuple[tuple[str, str], ...] = (
-    ("displacement", r"(engine )?displacement|swept volume"),
-    ("cylinders", r"(number|count) of cylinders|cylinders"),
-    ("stoichiometric_ratio", r"stoichiometric"),
-    ("injector_flow", r"injector.*(flow|size|constant)"),
-    ("injector_dead_time", r"injector.*(dead time|latency|offset)"),
+_CONSTANTS: tuple[tuple[str, re.Pattern[str]], ...] = (
+    ("displacement", re.compile(r"(engine )?displacement|swept volume")),
+    ("cylinders", re.compile(r"(number|count) of cylinders|cylinders")),
+    ("stoichiometric_ratio", re.compile(r"stoichiometric")),
+    ("injector_flow", re.compile(r"injector.{0,40}(flow|size|constant)")),
+    ("injector_dead_time", re.compile(r"injector.{0,40}(dead time|latency|offset)")),
 )
 
 
@@ -63,12 +65,10 @@ def suggestions(description: Description) -> Iterator[Suggestion]:
 
 
 def _role(characteristic: Characteristic) -> str:
-    said = " ".join(re.sub(r"[^a-z0-9.]+", " ", f"{characteristic.words} {characteristic.name}".lower()).split())
+    said = " ".join(_NO_WORDS.sub(" ", f"{characteristic.words} {characteristic.name}"[:_LOOKED_AT].lower()).split())
     if characteristic.kind == "VALUE":
-        return next((role for role, pattern in _CONSTANTS if re.search(pattern, said)), "")
-    return next(
-        (role for role, pattern, kinds in _ROLES if characteristic.kind in kinds and re.search(pattern, said)), ""
-    )
+        return next((role for role, pattern in _CONSTANTS if pattern.search(said)), "")
+    return next((role for role, pattern, kinds in _ROLES if characteristic.kind in kinds and pattern.search(said)), "")
 
 
 def suggested(description: Description) -> Assignment:

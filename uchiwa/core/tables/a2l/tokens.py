@@ -8,9 +8,15 @@ from uchiwa.core.errors import BadInput
 
 LARGEST = 256 * 2**20
 MOST_TOKENS = 30_000_000
+# What has a beginning and no end takes all that is left, so that no text is searched twice for the same end.
 _TOKEN = re.compile(
-    r'/begin\s+A2ML\b.*?/end\s+A2ML\b|/\*.*?\*/|//[^\n]*|"(?:[^"\\]|\\.|"")*"|/begin|/end|/include|[^\s"]+|"', re.DOTALL
+    r"""/begin\s{1,999}+A2ML\b(?:.*?/end\s{1,999}+A2ML\b|.*+)|/\*(?:.*?\*/|.*+)|//[^\n]*+"""
+    r"""|"(?:[^"\\]|\\.|"")*+(?:"|.*+)|/begin|/end|/include|[^\s"]++""",
+    re.DOTALL,
 )
+_STRING = re.compile(r'\A"(?:[^"\\]|\\.|"")*+"', re.DOTALL)
+_ESCAPED = re.compile(r"""\\(["'\\])|\"\"""")
+_COMMENTS = ("/*", "//")
 _MARKS = (b"\xef\xbb\xbf", b"\xff\xfe", b"\xfe\xff")
 ADVICE = "export the description again as ASAP2 1.6 or 1.7"
 
@@ -43,33 +49,40 @@ def tokens(text: str, name: str) -> list[str]:
     Raises:
         BadInput: a comment or a string does not end, there are too many words, or another file is to be included.
     """
-    found = [one for one in _TOKEN.findall(text) if not (one.startswith(("/*", "//")) and _is_comment(one, text, name))]
-    if len(found) > MOST_TOKENS:
+    everything = _TOKEN.findall(text)
+    if len(everything) > MOST_TOKENS:
         raise BadInput(f"the description has more than {MOST_TOKENS:,} words", where=name, advice="export less of it")
-    for wrong, said, advice in (
-        ('"', "a text in quotes does not end", ADVICE),
-        ("/include", "parts of this description stand in another file (/include)", "put them in, or export it whole"),
-    ):
-        if wrong in found:
-            raise BadInput(said, where=f"{name}, line {line_of(text, found.index(wrong))}", advice=advice)
+    if everything:
+        _must_end(everything[-1], text, name)
+    found = [one for one in everything if not one.startswith(_COMMENTS)]
+    if "/include" in found:
+        said, advice = "parts of this description stand in another file (/include)", "put them in, or export it whole"
+        raise BadInput(said, where=f"{name}, line {line_of(text, found.index('/include'))}", advice=advice)
     return found
 
 
-def _is_comment(token: str, text: str, name: str) -> bool:
-    """Whether a word that begins with a slash is left out."""
-    if not token.startswith(("/*", "//")):
-        return False
-    if token.startswith("/*") and not (token.endswith("*/") and len(token) >= 4):
-        line = text.count("\n", 0, text.rfind(token)) + 1
-        raise BadInput("a comment does not end", where=f"{name}, line {line}", advice=ADVICE)
-    return True
+def _must_end(last: str, text: str, name: str) -> None:
+    """Whether the last word has an end; one that has none reaches to the end of the text."""
+    if last.startswith("/*"):
+        said = None if last.endswith("*/") and len(last) >= 4 else "a comment does not end"
+    elif last.startswith('"'):
+        said = None if _STRING.fullmatch(last) else "a text in quotes does not end"
+    else:
+        said = "a part in A2ML does not end" if last.startswith("/begin") and not _ends_a2ml(last) else None
+    if said is not None:
+        line = text.count("\n", 0, len(text) - len(last)) + 1
+        raise BadInput(said, where=f"{name}, line {line}", advice=ADVICE)
+
+
+def _ends_a2ml(word: str) -> bool:
+    return word == "/begin" or (word.endswith("A2ML") and "/end" in word[6:])
 
 
 def line_of(text: str, number: int) -> int:
     """The line on which a word stands, by its number; found by reading again, for it is asked only of faulty files."""
     at = 0
     for match in _TOKEN.finditer(text):
-        if match[0].startswith(("/*", "//")):
+        if match[0].startswith(_COMMENTS):
             continue
         if at == number:
             return text.count("\n", 0, match.start()) + 1
@@ -84,4 +97,4 @@ def plain(token: str) -> str:
     inner = token[1:-1]
     if '"' not in inner and "\\" not in inner:
         return inner
-    return re.sub(r'\\(["\'\\])|""', lambda match: match[1] or '"', inner)
+    return _ESCAPED.sub(lambda match: match[1] or '"', inner)

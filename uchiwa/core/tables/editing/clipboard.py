@@ -12,8 +12,8 @@ from uchiwa.core.logs.log import FloatArray
 from uchiwa.core.tables.editing.area import Area
 from uchiwa.core.tables.table import Table
 
-_PLAIN = re.compile(r"[+-]?(\d+(\.\d*)?|\.\d+)([eE][+-]?\d+)?")
-_COMMA = re.compile(r"[+-]?\d*,\d+([eE][+-]?\d+)?")
+_PLAIN = re.compile(r"[+-]?(\d{1,40}+(\.\d{0,40})?|\.\d{1,40})([eE][+-]?\d{1,4})?")
+_COMMA = re.compile(r"[+-]?\d{0,40}+,\d{1,40}([eE][+-]?\d{1,4})?")
 LONGEST = 2_000_000
 
 

@@ -17,6 +17,7 @@ from uchiwa.core.tables.editing.cellname import cell_name
 from uchiwa.core.tables.table import Table
 
 OWN, BASE, BINS = "x", "was", "bins"
+_NAMES_BINS = re.compile(rf"\b{BINS}\b")
 _FUNCTIONS = ("abs", "min", "max", "sqrt", "where")
 
 
@@ -35,7 +36,7 @@ class Operands:
 
 def names_bins(text: str) -> bool:
     """Whether a cell line speaks of gathered figures."""
-    return re.search(rf"\b{BINS}\b", text) is not None
+    return _NAMES_BINS.search(text) is not None
 
 
 def by_expression(table: Table, area: Area, text: str, known: Operands | None = None) -> FloatArray:

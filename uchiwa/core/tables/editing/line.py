@@ -20,8 +20,8 @@ from uchiwa.core.tables.table import Table
 from uchiwa.core.tables.zones import refit
 from uchiwa.core.typed_number import typed_number
 
-_PERCENT = re.compile(r"([+\-−])\s*(\d+(?:[.,]\d+)?)\s*%")
-_NUMBER = re.compile(r"[+\-−]?\d+(?:[.,]\d+)?")
+_PERCENT = re.compile(r"([+\-−])\s{0,9}(\d{1,30}+(?:[.,]\d{1,30}+)?)\s{0,9}%")
+_NUMBER = re.compile(r"[+\-−]?\d{1,30}(?:[.,]\d{1,30})?")
 
 
 @dataclass(frozen=True)

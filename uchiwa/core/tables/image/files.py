@@ -11,6 +11,8 @@ import bincopy
 from uchiwa.core.errors import BadInput
 from uchiwa.core.tables.image.memory import Memory, Segment
 
+_RECORD_ITSELF = re.compile(r" in record .{0,60}?(?=, but|$)|(?<=\s)\s")
+
 ImageFormat = Literal["raw", "hex", "srec"]
 FORMATS: dict[ImageFormat, tuple[str, str]] = {
     "raw": ("bin", "raw bytes"),
@@ -144,7 +146,7 @@ def _records(text: str, kind: ImageFormat, name: str) -> list[Segment]:
 
 
 def _plainly(text: str) -> str:
-    return re.sub(r" in record .*?(?=, but|$)|\s+(?=\s)", "", text).strip().rstrip(".")[:120]
+    return _RECORD_ITSELF.sub("", text[:2000]).strip().rstrip(".")[:120]
 
 
 def write_image(memory: Memory, kind: ImageFormat) -> bytes:

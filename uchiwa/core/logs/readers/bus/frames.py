@@ -19,8 +19,9 @@ from uchiwa.core.words.sentence import N_, Sentence
 MOST = 8_000_000
 LONGEST = 64
 _STANDARD = 8
-_CANDUMP = re.compile(rb"^\s*\(\d+\.\d+\)\s+\S+\s+[0-9A-Fa-f]{3,8}#", re.MULTILINE)
-_ASC = re.compile(rb"^\s*(date\s|base\s+(hex|dec)\b|//\s*version)", re.MULTILINE | re.IGNORECASE)
+_CANDUMP = re.compile(rb"[ \t]{0,8}\(\d{1,20}\.\d{1,20}\)[ \t]{1,8}[^\s]{1,99}[ \t]{1,8}[0-9A-Fa-f]{3,8}#")
+_ASC = re.compile(rb"[ \t]{0,8}(date\s|base[ \t]{1,8}(hex|dec)\b|//[ \t]{0,8}version)", re.IGNORECASE)
+_ASC_BASE = re.compile(rb"^[ \t]{0,8}base[ \t]{1,8}(hex|dec)[ \t]{1,8}timestamps", re.MULTILINE | re.IGNORECASE)
 
 
 class BusKind(StrEnum):
@@ -64,7 +65,7 @@ def bus_kind(data: bytes) -> BusKind | None:
     if _CANDUMP.match(head.split(b"\n", 1)[0]):
         return BusKind.CANDUMP
     first = head.lstrip(b"\xef\xbb\xbf\r\n ").split(b"\n", 1)[0]
-    if _ASC.match(first) and re.search(rb"^\s*base\s+(hex|dec)\s+timestamps", head, re.MULTILINE | re.IGNORECASE):
+    if _ASC.match(first) and _ASC_BASE.search(head):
         return BusKind.ASC
     return None
 
@@ -112,9 +113,9 @@ def in_order(frames: Frames) -> Frames:
 def _reader(kind: BusKind, data: bytes) -> Any:
     """python-can's reader; imported here, for only a child process needs it."""
     if kind is BusKind.BLF:
-        from can.io.blf import BLFReader
+        from uchiwa.core.logs.readers.bus.blf import AdvancingReader
 
-        return BLFReader(io.BytesIO(data))
+        return AdvancingReader(io.BytesIO(data))
     text = io.StringIO(data.decode("utf-8", "replace"))
     if kind is BusKind.ASC:
         from can.io.asc import ASCReader
