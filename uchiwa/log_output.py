@@ -19,8 +19,11 @@ def begin_logging(settings: Settings) -> None:
         structlog.processors.TimeStamper(fmt="iso", utc=True),
     ]
     console = settings.log_format == "console"
+    # A traceback without local variables, whatever library could show them: they hold passwords, tokens and names.
     last: structlog.typing.Processor = (
-        structlog.dev.ConsoleRenderer(colors=sys.stderr.isatty()) if console else structlog.processors.JSONRenderer()
+        structlog.dev.ConsoleRenderer(colors=sys.stderr.isatty(), exception_formatter=structlog.dev.plain_traceback)
+        if console
+        else structlog.processors.JSONRenderer()
     )
     traceback = [] if console else [structlog.processors.format_exc_info]
     formatter = structlog.stdlib.ProcessorFormatter(

@@ -255,7 +255,7 @@ def test_what_a_round_shows_is_told_beside_the_imports_once_all_files_are_there(
     second, _ = scene.receive(log_text(seed=2), "second.csv")
     held = leases.claim(second.id)
     first = leases.next_waiting(3, 3)
-    at_work = worker.Imports(3)
+    at_work = worker.Imports(4)
     at_work.fill()
     while at_work.running:
         at_work.wait(0.05)

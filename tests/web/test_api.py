@@ -80,7 +80,7 @@ def test_without_a_token_nothing_is_answered_and_no_body_is_read(client, scene):
         for head in ({}, {"authorization": "Bearer uchiwa_made-up"}, {"authorization": "Basic eDp5"}):
             answer = client.request(method, address, headers=head)
             assert answer.status_code == 401, address
-            assert "token" in answer.json()["said"]
+            assert "token" in answer.json()["detail"]
     head = token_for(scene.user)
     with Client(create_app("test-key")) as other:
         assert other.get("/shelf", headers=head, follow_redirects=False).headers["location"] == "/sign-in"
@@ -95,7 +95,7 @@ def test_a_token_may_only_what_its_scopes_say(visitor, worked):
     assert visitor.get(f"{job}/revisions/0/calibration", headers=reads).status_code == 403
     assert visitor.get(job, headers=sends).status_code == 403
     assert visitor.get(f"{job}/revisions/0/calibration", headers=fetches).status_code == 200
-    assert "scope “read”" in visitor.get(job, headers=fetches).json()["said"]
+    assert "scope “read”" in visitor.get(job, headers=fetches).json()["detail"]
 
 
 def test_another_shops_things_are_not_there(visitor, worked):
@@ -171,7 +171,7 @@ def test_a_closed_job_takes_no_log(visitor, scene):
         files={"file": ("d.csv", log_text().encode())},
     )
     assert sent.status_code == 409
-    assert "closed" in sent.json()["said"]
+    assert "closed" in sent.json()["detail"]
     assert LogFile.select().count() == 0
 
 

@@ -134,3 +134,19 @@ def _let_in(email: str, *, open_to: bool) -> str:
             "enabled" if open_to else "disabled", shop_id=person.shop_id, who=_AT_THE_PROMPT, subject=person.name
         )
         return str(person.name)
+
+
+@user.command()
+@click.argument("email")
+@click.option("--off", is_flag=True, help="They look after the installation no more.")
+def operator(email: str, off: bool) -> None:
+    """Have a person look after the installation, too: its figures, shops, mails."""
+    from uchiwa.store import audit, people
+    from uchiwa.store.database import unit_of_work
+
+    with at_database(to_migrate=True), unit_of_work():
+        person = _known(email)
+        people.set_operator(person, on=not off)
+        kind = "operator-off" if off else "operator-on"
+        audit.note(kind, shop_id=person.shop_id, who=_AT_THE_PROMPT, subject=person.name)
+    click.echo(f"{person.name} {'is no operator any more' if off else 'is an operator'}.")

@@ -130,6 +130,11 @@ def changed(user: User, kind: str, what: str, *, address: str | None = None) -> 
         address: to which it is told, where it is not theirs any more.
     """
     audit.note(kind, shop_id=user.shop_id, user=user)
+    tell_of(user, kind, what, address=address)
+
+
+def tell_of(user: User, kind: str, what: str, *, address: str | None = None) -> None:
+    """Tell a person by mail of a change of their account that the audit log has already."""
     at = now()
     once = f"account:{user.id}:{kind}:{at:%Y%m%d%H%M%S}"
     tell_person("account", user, once, address=address, what=what, at=f"{at:%d %B %Y, %H:%M}")

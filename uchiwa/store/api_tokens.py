@@ -11,7 +11,7 @@ from uchiwa.store import audit
 from uchiwa.store.clock import now
 from uchiwa.store.database import run_again, unit_of_work
 from uchiwa.store.models import ApiToken, Shop, User
-from uchiwa.store.roles import READER
+from uchiwa.store.roles import OWNER, READER, TUNER
 from uchiwa.store.rows import first
 
 READ, SEND, FETCH = "read", "send", "fetch"
@@ -21,6 +21,8 @@ SCOPES = {
     FETCH: "fetch calibrations and images of revisions",
 }
 """Scopes with what each allows, in words."""
+ALLOWED = {OWNER: tuple(SCOPES), TUNER: tuple(SCOPES), READER: (READ, FETCH)}
+"""Scopes that a role can use, whatever a token was made with."""
 PREFIX = "uchiwa_"
 LASTS = (30, 90, 365)
 """Days for which a token may be made."""
@@ -43,7 +45,7 @@ def make(user: User, name: str, scopes: list[str], days: int) -> str:
         raise BadInput("a token needs a name", advice="say which program it is for")
     if not scopes or any(scope not in SCOPES for scope in scopes):
         raise BadInput("a token needs at least one of the scopes", advice=f"choose among {', '.join(SCOPES)}")
-    if SEND in scopes and user.role == READER:
+    if any(scope not in ALLOWED[user.role] for scope in scopes):
         raise BadInput("who looks on cannot send logs", advice="leave this scope out")
     if days not in LASTS:
         raise BadInput("a token lasts 30, 90 or 365 days", advice="choose one of these")
@@ -72,6 +74,25 @@ def revoke(user: User, token_id: int) -> ApiToken | None:
         audit.note("token-ended", shop_id=user.shop_id, user=user, subject=found.name)
         return found
     return None
+
+
+def may(token: ApiToken, scope: str) -> bool:
+    """Whether a token opens what a scope stands for, now that its person has the role they have."""
+    return scope in token.scopes.split() and scope in ALLOWED.get(token.user.role, ())
+
+
+def end_of_person(user: User, role: str | None = None) -> int:
+    """Revoke a person's tokens, in the caller's transaction; how many there were.
+
+    Args:
+        role: that the person has from now on: only tokens that were made for more than it allows.
+    """
+    ended = 0
+    for token in of_person(user):
+        if role is None or any(scope not in ALLOWED[role] for scope in token.scopes.split()):
+            ended += int(ApiToken.update(revoked_at=now()).where(ApiToken.id == token.id).execute())
+            audit.note("token-ended", shop_id=user.shop_id, user=user, subject=token.name)
+    return ended
 
 
 @run_again

@@ -20,6 +20,8 @@ KINDS = {
     "invitation-ended": "withdrew the invitation of",
     "joined": "joined the shop",
     "role": "changed the role of",
+    "operator-on": "made an operator of",
+    "operator-off": "took the operator's part from",
     "disabled": "locked out",
     "enabled": "let in again",
     "erased": "erased the name of",

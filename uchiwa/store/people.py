@@ -5,7 +5,7 @@ from __future__ import annotations
 from peewee import IntegrityError
 
 from uchiwa.core.errors import BadInput
-from uchiwa.store import passkeys, passwords, roles, second_factor, sessions
+from uchiwa.store import api_tokens, passkeys, passwords, roles, second_factor, sessions
 from uchiwa.store.addresses import address_typed
 from uchiwa.store.clock import now
 from uchiwa.store.models import Job, Shop, User
@@ -84,6 +84,12 @@ def set_role(user: User, role: str) -> None:
     if role != roles.OWNER:
         _must_leave_an_owner(user)
     User.update(role=role).where(User.id == user.id).execute()
+    api_tokens.end_of_person(user, role)
+
+
+def set_operator(user: User, *, on: bool) -> None:
+    """Have a person look after the installation, or no more."""
+    User.update(operator=on).where(User.id == user.id).execute()
 
 
 def disable(user: User) -> None:
@@ -96,6 +102,7 @@ def disable(user: User) -> None:
     User.update(disabled_at=now()).where(User.id == user.id, User.disabled_at.is_null()).execute()
     Job.update(tuner=None).where(Job.tuner == user).execute()
     sessions.end_of_person(user)
+    api_tokens.end_of_person(user)
 
 
 def enable(user: User) -> None:
@@ -113,6 +120,7 @@ def erase(user: User) -> None:
         raise BadInput(f"{user.name} can still sign in", advice="lock them out first")
     second_factor.turn_off(user)
     passkeys.remove_all(user)
+    api_tokens.end_of_person(user)
     User.update(name="A former colleague", email=f"gone-{user.id}@uchiwa.invalid", password_hash="-").where(  # noqa: S106
         User.id == user.id
     ).execute()
@@ -142,7 +150,7 @@ def set_address(user: User, email: str) -> str:
 
 
 def set_password(user: User, password: str, *, keep: str | None = None) -> None:
-    """Give a person another password and sign them out on every device.
+    """Give a person another password, sign them out on every device, and end their tokens for programs.
 
     Args:
         keep: the token of the session that stays.
@@ -153,6 +161,7 @@ def set_password(user: User, password: str, *, keep: str | None = None) -> None:
     passwords.must_be_good(password, (user.email, user.name, user.shop.name))
     User.update(password_hash=passwords.hashed(password)).where(User.id == user.id).execute()
     sessions.end_of_person(user, but=keep)
+    api_tokens.end_of_person(user)
 
 
 def set_told_by_mail(user: User, how: str) -> None:

@@ -16,6 +16,9 @@ _HALF_LASTS = timedelta(minutes=10)
 _SEEN_EVERY = timedelta(minutes=10)
 _FLASH_LASTS = timedelta(hours=1)
 _FLASH_LIMIT = 2000
+CONFIRMED_LASTS = timedelta(minutes=5)
+"""So long after a sign-in or a confirmation nobody is asked again before something about access is changed."""
+_CLOCK_SLACK = timedelta(seconds=5)
 _TOKEN_BYTES = 24
 
 
@@ -38,8 +41,9 @@ def begin(user: User, device: str = "", *, half: bool = False) -> str:
     token = new_token()
     with unit_of_work():
         WebSession.create(
-            token_hash=_hash(token), user=user, made_at=now(), seen_at=now(), half=half, device=device[:80]
-        )
+            token_hash=_hash(token), user=user, made_at=now(), seen_at=now(), half=half, device=device[:80],
+            confirmed_at=None if half else now(),
+        )  # fmt: skip
     return token
 
 
@@ -66,6 +70,21 @@ def person_of(token: str) -> User | None:
         if age > _SEEN_EVERY or age < -_SEEN_EVERY:
             WebSession.update(seen_at=now()).where(WebSession.id == found.id).execute()
         return found.user
+
+
+@run_again
+def confirm(token: str) -> None:
+    """Note that the person of a session has just proved who they are."""
+    with unit_of_work():
+        WebSession.update(confirmed_at=now()).where(WebSession.token_hash == _hash(token)).execute()
+
+
+@run_again
+def is_confirmed(token: str) -> bool:
+    """Whether the person of a session proved who they are within the last five minutes."""
+    with unit_of_work():
+        at = WebSession.select(WebSession.confirmed_at).where(WebSession.token_hash == _hash(token)).scalar()
+    return at is not None and timedelta(0) <= now() - at + _CLOCK_SLACK <= CONFIRMED_LASTS + _CLOCK_SLACK
 
 
 _MAY_SEE = (

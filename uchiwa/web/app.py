@@ -136,6 +136,8 @@ def create_app(*secrets: str, demo: bool = False, settings: Settings | None = No
     """
     found = settings or Settings()
     app = FastAPI(title="Uchiwa", docs_url=None, redoc_url=None, openapi_url=None, lifespan=_lifespan)
+    # A redirect of the framework names the host that the request names; ours are paths (`web/errors.py`).
+    app.router.redirect_slashes = False
     app.state.demo = demo
     app.state.settings = found
     # Taken as they are: to include a router is to analyse every route of it once more, 0.6 s for each process.

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import logging
-from urllib.parse import urlsplit
+from urllib.parse import quote, urlsplit
 
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
@@ -17,10 +17,13 @@ from uchiwa.store.database import can_run_again, has_no_room
 from uchiwa.store.draft_steps import CannotPutBackError
 from uchiwa.store.drafts import StaleDraftError
 from uchiwa.web.pages import render
+from uchiwa.web.requests.address import within
 from uchiwa.web.requests.fragment import is_fragment
-from uchiwa.web.requests.session import NotSignedInError
+from uchiwa.web.requests.session import ConfirmationNeededError, NotSignedInError, current_user
 
 _log = logging.getLogger("uchiwa.web")
+RETRY_AFTER_S = 600
+"""So long whoever has tried too often waits; limits are counted over ten minutes."""
 
 
 def wants_page(request: Request) -> bool:
@@ -62,6 +65,13 @@ def not_signed_in(request: Request) -> Response:
     return RedirectResponse("/sign-in", 303)
 
 
+def _confirmation_needed(request: Request, _error: Exception) -> Response:
+    if not wants_page(request):
+        return JSONResponse({"said": "This changes who has access: reload the page, and give your password."}, 403)
+    back = _page_before(request) or "/account"
+    return render(request, "confirm.html", current_user(request), status=403, problem="", back=back)
+
+
 async def _stale(request: Request, error: Exception) -> Response:
     since = error.since if isinstance(error, StaleDraftError) else ()
     what = f" What was done meanwhile: {'; '.join(since[-5:])}." if since else ""
@@ -89,6 +99,10 @@ async def _cannot_put_back(request: Request, _error: Exception) -> Response:
 
 async def _http(request: Request, error: Exception) -> Response:
     status = error.status_code if isinstance(error, HTTPException) else 500
+    path = request.scope["path"]
+    if status == 404 and path.endswith("/") and request.method in ("GET", "HEAD") and within(path) == path != "/":
+        query = request.scope["query_string"].decode("latin-1")
+        return RedirectResponse(quote(path.rstrip("/")) + (f"?{query}" if query else ""), 307)
     detail = str(error.detail) if isinstance(error, HTTPException) else ""
     return refusal(request, status, detail)
 
@@ -96,7 +110,10 @@ async def _http(request: Request, error: Exception) -> Response:
 def refusal(request: Request, status: int, detail: str = "") -> Response:
     """What an HTTP status means, in words."""
     words = {404: "There is no such page, or it is not yours.", 405: "This address does not take that."}
-    return said(request, status, "Not here" if status == 404 else "That did not work", words.get(status, detail))
+    answer = said(request, status, "Not here" if status == 404 else "That did not work", words.get(status, detail))
+    if status == 429:
+        answer.headers["retry-after"] = str(RETRY_AFTER_S)
+    return answer
 
 
 async def _wrong_form(request: Request, error: Exception) -> Response:
@@ -138,6 +155,7 @@ def add_handlers(app: FastAPI) -> None:
     """Have the application answer all of these."""
     app.add_exception_handler(BadInput, _bad_input)
     app.add_exception_handler(NotSignedInError, _not_signed_in)
+    app.add_exception_handler(ConfirmationNeededError, _confirmation_needed)
     app.add_exception_handler(StaleDraftError, _stale)
     app.add_exception_handler(ConflictError, _conflict)
     app.add_exception_handler(CannotPutBackError, _cannot_put_back)

@@ -70,6 +70,7 @@ class WebSession(Base):
     """A person who is signed in on one device; signing out removes it. Only a hash of its token is kept.
 
     One that is `half` has given the password and still owes the second factor. `device` names the browser in words.
+    `confirmed_at` is when its person last proved who they are: at sign-in, or by their password since.
     """
 
     token_hash = CharField(max_length=64, unique=True)
@@ -79,6 +80,7 @@ class WebSession(Base):
     seen_at = DateTimeField()
     half = BooleanField(default=False)
     device = CharField(max_length=80, default="")
+    confirmed_at = DateTimeField(null=True)
 
     class Meta:
         """Peewee's settings."""

@@ -14,8 +14,9 @@ from uchiwa.store import audit, mails, passkeys, passwords, people, second_facto
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import User
 from uchiwa.store.roles import ROLES
-from uchiwa.web.account.confirmation import must_be_their_password
+from uchiwa.web.account.confirmation import confirm, must_be_their_password
 from uchiwa.web.pages import render, say
+from uchiwa.web.requests.address import within
 from uchiwa.web.requests.browser import browser_of
 from uchiwa.web.requests.session import FromOurForm, Person
 from uchiwa.web.routing import router as new_router
@@ -53,6 +54,19 @@ def _page(request: Request, user: User, *, status: int = 200, problem: str = "",
 def page(request: Request, user: Person) -> Response:
     """The page."""
     return _page(request, user)
+
+
+@router.post(_BACK + "/confirm", dependencies=[FromOurForm])
+def confirmation(
+    request: Request, user: Person, password: Given = "", back: Annotated[str, Form(max_length=500)] = _BACK
+) -> Response:
+    """Prove once more who one is, and go back to the page on which something was to be changed."""
+    try:
+        confirm(user, browser_of(request.scope).token, password)
+    except BadInput as error:
+        return render(request, "confirm.html", user, status=400, problem=str(error), back=within(back))
+    say(request, "It is you. Nothing was changed yet: do it once more.")
+    return RedirectResponse(within(back), 303)
 
 
 @router.post(_BACK + "/name", dependencies=[FromOurForm])

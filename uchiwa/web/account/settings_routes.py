@@ -9,6 +9,7 @@ from fastapi.responses import RedirectResponse
 
 from uchiwa.store import accounts
 from uchiwa.store.database import unit_of_work
+from uchiwa.web.requests.address import within
 from uchiwa.web.requests.session import FromOurForm, Person
 from uchiwa.web.routing import router as new_router
 
@@ -20,7 +21,7 @@ def theme(user: Person, theme: Annotated[str, Form()], back: Annotated[str, Form
     """Keep the theme and go back to where the person was."""
     with unit_of_work():
         accounts.set_theme(user, theme)
-    return RedirectResponse(_within(back), 303)
+    return RedirectResponse(within(back), 303)
 
 
 @router.post("/settings/units", dependencies=[FromOurForm])
@@ -33,8 +34,4 @@ def units(
     """Keep the units a person likes to see and go back to where the person was."""
     with unit_of_work():
         accounts.set_units(user, measures or user.measures, mixture or user.mixture)
-    return RedirectResponse(_within(back), 303)
-
-
-def _within(back: str) -> str:
-    return back if back.startswith("/") and not back.startswith(("//", "/\\")) else "/"
+    return RedirectResponse(within(back), 303)

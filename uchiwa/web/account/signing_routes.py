@@ -25,7 +25,14 @@ router = new_router()
 _AT_ONCE = 2
 _MOST_WAITING = 64
 CODES, CODE_WINDOW = 8, timedelta(minutes=10)
-"""So many codes can be tried for a person in that time."""
+"""So many codes can be tried in a session, and for a person from a network address, in that time."""
+CODES_OF_A_PERSON = 40
+"""After so many for a person from anywhere, a generator's code counts only on a device on which they signed in before."""
+_TOO_MANY_CODES = "Too many codes. Wait ten minutes, then try again, or sign in with a passkey."
+_GUESSED = (
+    "Somebody who knows your password is guessing codes. Use a recovery code, a passkey, or a device on which you signed in "
+    "before; and set a new password."
+)
 
 
 class _Hashing:
@@ -125,24 +132,34 @@ def code(request: Request, code: Annotated[str, Form(max_length=40)] = "") -> Re
     user = session.half_person(request)
     if user is None:
         return RedirectResponse("/sign-in", 303)
-    mark = attempts.mark("code", str(user.id))
-    if attempts.count(mark, CODE_WINDOW) > CODES:
-        return render(
-            request, "sign_in_code.html", status=429, problem="Too many codes. Wait ten minutes, then try again."
-        )
+    browser = browser_of(request.scope)
+    marks = [
+        attempts.mark("code", browser.token),
+        attempts.mark("code", f"{address_of(request.scope)} {user.id}"),
+        attempts.mark("code", str(user.id)),
+    ]
+    by_session, by_place, by_person = (attempts.count(mark, CODE_WINDOW) for mark in marks)
+    if max(by_session, by_place) > CODES:
+        return render(request, "sign_in_code.html", status=429, problem=_TOO_MANY_CODES)
+    # Strangers who know the password guess from many places: a device of the person's own is still let in, and so is
+    # whoever has a recovery code or a passkey; nobody locks the person out.
+    guessed = by_person > CODES_OF_A_PERSON and not browser.known_device(user.email)
     try:
         with unit_of_work():
-            by_generator = second_factor.accept(user, code)
+            by_generator = not guessed and second_factor.accept(user, code)
             recovered = not by_generator and second_factor.accept_recovery(user, code)
             if recovered:
                 audit.note("recovery-used", shop_id=user.shop_id, user=user)
     except keys.NoKeyError:
         problem = "The installation's secret was changed, and your generator's with it. Use a recovery code, or ask the owner."
         return render(request, "sign_in_code.html", status=401, problem=problem)
+    if not by_generator and not recovered and guessed:
+        return render(request, "sign_in_code.html", status=429, problem=_GUESSED)
     if not by_generator and not recovered:
         problem = "This code is not right, or was used already. Wait for the next one."
         return render(request, "sign_in_code.html", status=401, problem=problem)
-    attempts.uncount(mark)
+    for mark in marks:
+        attempts.uncount(mark)
     _begin(request, user)
     return RedirectResponse("/", 303)
 
@@ -150,5 +167,9 @@ def code(request: Request, code: Annotated[str, Form(max_length=40)] = "") -> Re
 @router.post("/sign-out", dependencies=[FromOurForm])
 def sign_out(request: Request) -> Response:
     """End the session."""
+    user = session.person_of(browser_of(request.scope))
+    if user is not None:
+        with unit_of_work():
+            audit.note("signed-out", shop_id=user.shop_id, user=user)
     session.end(request)
     return RedirectResponse("/sign-in", 303)

@@ -8,11 +8,12 @@ from fastapi import Form, Request
 from fastapi.responses import RedirectResponse, Response
 
 from uchiwa.core.errors import BadInput
+from uchiwa.services import joining
 from uchiwa.store import api_tokens
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import User
 from uchiwa.web.pages import render, say
-from uchiwa.web.requests.session import FromOurForm, Person
+from uchiwa.web.requests.session import Confirmed, FromOurForm, Person
 from uchiwa.web.routing import router as new_router
 
 router = new_router()
@@ -34,7 +35,7 @@ def page(request: Request, user: Person) -> Response:
     return _page(request, user)
 
 
-@router.post(_HERE, dependencies=[FromOurForm])
+@router.post(_HERE, dependencies=[FromOurForm, Confirmed])
 def make(
     request: Request,
     user: Person,
@@ -46,6 +47,7 @@ def make(
     try:
         with unit_of_work():
             made = api_tokens.make(user, name, scope or [], days)
+            joining.tell_of(user, "token-made", f"A token for a program was made: {' '.join(name.split())[:80]}")
     except BadInput as error:
         return _page(request, user, problem=str(error), name=name)
     return _page(request, user, made=made)

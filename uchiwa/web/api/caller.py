@@ -59,10 +59,9 @@ class RequiredScope:
         Raises:
             HTTPException: 403 if the token may not.
         """
-        if self.scope not in token.scopes.split():
-            raise HTTPException(
-                403, f"This token may not {api_tokens.SCOPES[self.scope]}: it lacks the scope “{self.scope}”."
-            )
+        if not api_tokens.may(token, self.scope):
+            why = "its person may not" if self.scope in token.scopes.split() else f"it lacks the scope “{self.scope}”"
+            raise HTTPException(403, f"This token may not {api_tokens.SCOPES[self.scope]}: {why}.")
         user: User = token.user
         return user
 

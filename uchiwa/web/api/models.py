@@ -13,9 +13,12 @@ class _Answer(BaseModel):
 
 
 class Refusal(_Answer):
-    """Why something was refused."""
+    """Why something was refused, as problem details (RFC 9457, `application/problem+json`)."""
 
-    said: str = Field(description="One sentence: what is wrong, where, and what to do.")
+    type: str = Field(description="`about:blank`: the status says what kind it is.")
+    title: str = Field(description="The status in words.")
+    status: int = Field(description="The status.")
+    detail: str = Field(description="One sentence: what is wrong, where, and what to do.")
 
 
 class JobOut(_Answer):

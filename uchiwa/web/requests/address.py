@@ -1,4 +1,4 @@
-"""The network address that a request comes from, as attempts are counted by it."""
+"""The network address that a request comes from, as attempts are counted by it; and addresses of ours to go on to."""
 
 from __future__ import annotations
 
@@ -19,3 +19,8 @@ def address_of(scope: Scope) -> str:
         return str(found)
     mapped = found.ipv4_mapped
     return str(mapped) if mapped is not None else str(ipaddress.ip_network(f"{found}/64", strict=False))
+
+
+def within(path: str) -> str:
+    """A path of ours to go on to; the first page in place of anything that leads elsewhere."""
+    return path if path.startswith("/") and not path.startswith(("//", "/\\")) and path.isprintable() else "/"

@@ -16,6 +16,10 @@ from uchiwa.web.requests.device import device_words
 NOT_OUR_FORM = "This page was open too long, or the form is not ours. Reload the page and try again."
 
 
+class ConfirmationNeededError(Exception):
+    """Something about access is to be changed, and the person has not proved of late who they are."""
+
+
 class NotSignedInError(Exception):
     """The page needs a person."""
 
@@ -101,6 +105,17 @@ def current_operator(request: Request) -> User:
     return user
 
 
+def must_be_confirmed(request: Request, _user: Annotated[User, Depends(current_user)]) -> None:
+    """Refuses an act about access, unless the person signed in or gave their password within the last five minutes.
+
+    Raises:
+        NotSignedInError: nobody is signed in.
+        ConfirmationNeededError: too long ago; the application answers with the page that asks.
+    """
+    if not sessions.is_confirmed(browser_of(request.scope).token):
+        raise ConfirmationNeededError
+
+
 async def form_of(request: Request) -> FormData:
     """The fields of a form whose names are not fixed."""
     return await request.form()
@@ -111,3 +126,4 @@ Person = Annotated[User, Depends(current_user)]
 Owner = Annotated[User, Depends(current_owner)]
 Operator = Annotated[User, Depends(current_operator)]
 FromOurForm = Depends(check_csrf)
+Confirmed = Depends(must_be_confirmed)

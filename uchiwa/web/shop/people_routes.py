@@ -14,7 +14,7 @@ from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import User
 from uchiwa.store.roles import ROLES, TUNER
 from uchiwa.web.pages import render, say
-from uchiwa.web.requests.session import FromOurForm, Owner
+from uchiwa.web.requests.session import Confirmed, FromOurForm, Owner
 from uchiwa.web.routing import router as new_router
 
 router = new_router()
@@ -53,7 +53,7 @@ def page(request: Request, user: Owner) -> Response:
     return _page(request, user)
 
 
-@router.post(_HERE + "/invite", dependencies=[FromOurForm])
+@router.post(_HERE + "/invite", dependencies=[FromOurForm, Confirmed])
 def invite(
     request: Request,
     user: Owner,
@@ -79,18 +79,19 @@ def withdraw(request: Request, user: Owner, invitation: Annotated[int, Form()]) 
     return RedirectResponse(_HERE, 303)
 
 
-@router.post(_HERE + "/{person_id}/role", dependencies=[FromOurForm])
+@router.post(_HERE + "/{person_id}/role", dependencies=[FromOurForm, Confirmed])
 def role(request: Request, user: Owner, person_id: int, role: Annotated[str, Form(max_length=10)]) -> Response:
     """Let a person do more or less, from their next page on."""
     with unit_of_work():
         person = people.find(user.shop_id, person_id)
         people.set_role(person, role)
         audit.note("role", shop_id=user.shop_id, user=user, subject=f"{person.name} to {role}")
+        joining.tell_of(person, "role", f"Your role in the shop is {role} now")
     say(request, f"{person.name} is {role} now, who {ROLES[role]}.")
     return RedirectResponse(_HERE, 303)
 
 
-@router.post(_HERE + "/{person_id}/let-in", dependencies=[FromOurForm])
+@router.post(_HERE + "/{person_id}/let-in", dependencies=[FromOurForm, Confirmed])
 def let_in(request: Request, user: Owner, person_id: int, open: Annotated[bool, Form()]) -> Response:
     """Lock a person out on every device, or let them in again."""
     with unit_of_work():
@@ -104,7 +105,7 @@ def let_in(request: Request, user: Owner, person_id: int, open: Annotated[bool, 
     return RedirectResponse(_HERE, 303)
 
 
-@router.post(_HERE + "/{person_id}/password", dependencies=[FromOurForm])
+@router.post(_HERE + "/{person_id}/password", dependencies=[FromOurForm, Confirmed])
 def password(request: Request, user: Owner, person_id: int) -> Response:
     """An address at which a person sets a new password, for when no mail reaches them; shown once."""
     with unit_of_work():
@@ -118,7 +119,7 @@ def password(request: Request, user: Owner, person_id: int) -> Response:
     )
 
 
-@router.post(_HERE + "/{person_id}/erase", dependencies=[FromOurForm])
+@router.post(_HERE + "/{person_id}/erase", dependencies=[FromOurForm, Confirmed])
 def erase(request: Request, user: Owner, person_id: int) -> Response:
     """Forget the name of a person who is locked out; what they did stays."""
     with unit_of_work():
