@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import os
+import pickle
+import sqlite3
 import subprocess
 import sys
 import time
@@ -34,6 +37,44 @@ class Result:
 
 
 RESULT = Result(np.array([1.0, np.nan, 3.0]), MappingProxyType({"a": np.arange(3)}))
+
+
+@pytest.fixture(autouse=True)
+def ours(monkeypatch):
+    """What this module keeps counts as of our own kinds."""
+    monkeypatch.setattr(kept_results, "_OURS", (*kept_results._OURS, "tests."))
+
+
+class Opening:
+    """Runs something as it is unpickled."""
+
+    def __reduce__(self):
+        return Path.touch, (OPENED,)
+
+
+OPENED = Path("/tmp") / f"uchiwa-opened-{os.getpid()}"
+
+
+def test_nothing_is_unpickled_that_was_not_written_here_and_no_code_is_run(tmp_path):
+    store = kept(tmp_path)
+    store.keep(KEY, 5)
+    name = store._name(KEY)
+    evil = pickle.dumps(Opening())
+    # As somebody would who can write to the folder: a row that the library itself would unpickle.
+    with sqlite3.connect(tmp_path / "results" / "cache.db") as file:
+        file.execute("UPDATE Cache SET mode = 4, value = ? WHERE key = ?", (evil, name))
+    assert store.find(KEY) is None
+    with sqlite3.connect(tmp_path / "results" / "cache.db") as file:
+        file.execute("UPDATE Cache SET raw = 0, key = ?", (evil,))
+    assert list(store._cache) == [None]
+    store._cache.clear()
+    # As somebody would who has the secret, too: the format itself names no function that is not ours.
+    store._cache[name] = store._hash(name, evil) + evil
+    assert store.find(KEY) is None
+    assert not OPENED.exists()
+    store.keep(("other",), Opening())
+    assert store.find(("other",)) is None
+    assert not OPENED.exists()
 
 
 def kept(folder: Path, megabytes: int = 10, secret: str = "secret", origin: str = "one") -> KeptResults:

@@ -62,7 +62,7 @@ class Server:
 def _said(error: urllib.error.HTTPError) -> str:
     try:
         told = json.loads(error.read(100_000))
-        return str(told["said"]).rstrip(".")
+        return str(told["detail"]).rstrip(".")
     except (ValueError, KeyError, TypeError):
         return f"the server refuses with {error.code}"
 

@@ -129,6 +129,12 @@ def restore(file: Path, replace: bool) -> None:
             server.stop()
     if damaged:
         raise backups.BackupError(f"of {number} raw uploads, those of the logs {damaged} are not as they came")
+    if not manifest.made_here(place):
+        click.echo(
+            "This backup does not carry the seal of this installation: it was made elsewhere, by an older version, or changed "
+            "since. Whoever made it decides who can sign in here.",
+            err=True,
+        )
     click.echo(
         f"As it was at {manifest.made_at} (UTC): the same dump, and {number} raw uploads with the hashes they came with."
     )
@@ -144,10 +150,15 @@ def secret() -> None:
 @secret.command()
 def rotate() -> None:
     """Make a new secret; the older ones still read what they made. Takes hold when the server is started again."""
+    from uchiwa.cli.at_database import at_database
+    from uchiwa.store import audit
+    from uchiwa.store.database import unit_of_work
     from uchiwa.store.place import Place
 
     place = _place()
     place.rotated().save()
+    with at_database(to_migrate=True), unit_of_work():
+        audit.note("secret-rotated", shop_id=None, who="the prompt")
     click.echo(
         f"A new secret is in {Place.file()}. Start the server again; then, once you wish, uchiwa secret forget-older."
     )

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import secrets
 from dataclasses import dataclass
 from datetime import timedelta
 
 from uchiwa.core.errors import BadInput
 from uchiwa.services.mail.telling import tell_invited, tell_person
-from uchiwa.store import accounts, attempts, audit, one_time_links, passwords, people, roles
+from uchiwa.store import accounts, attempts, audit, mails, one_time_links, passwords, people, roles
 from uchiwa.store.addresses import address_typed
 from uchiwa.store.clock import now
 from uchiwa.store.models import OneTimeLink, Shop, User
@@ -15,6 +16,8 @@ from uchiwa.store.one_time_links import BEGIN, JOIN, RESET, SpentLinkError
 
 RESETS, RESET_WINDOW = 3, timedelta(hours=1)
 """So many new passwords can be asked for an address in that time."""
+RESETS_FROM_A_PLACE = 20
+"""And so many from one network address."""
 
 
 @dataclass(frozen=True)
@@ -87,13 +90,23 @@ def join(link: OneTimeLink, name: str, password: str) -> User:
     return user
 
 
-def ask_for_password(email: str) -> None:
-    """Send somebody a link to set a new password; nothing, said to nobody, if nobody has this address."""
-    if attempts.count(attempts.mark("reset", email.strip().lower()), RESET_WINDOW) > RESETS:
-        return
-    user = people.with_address(email)
-    if user is not None:
-        reset_link(user, None)
+def ask_for_password(email: str, place: str) -> None:
+    """Have somebody sent a link to set a new password. Whether anybody has this address is found out by who writes the mail.
+
+    What is done here is the same for every address, so that neither words nor time tell which are known.
+
+    Args:
+        email: as it was typed.
+        place: network address that it comes from.
+    """
+    try:
+        address = address_typed(email)
+    except BadInput:
+        address = ""
+    for_address = attempts.count(attempts.mark("reset", address), RESET_WINDOW)
+    from_place = attempts.count(attempts.mark("reset from", place), RESET_WINDOW)
+    if address and for_address <= RESETS and from_place <= RESETS_FROM_A_PLACE:
+        mails.post("reset", address, f"reset-asked:{secrets.token_hex(12)}")
 
 
 def reset_link(user: User, by: User | None) -> OneTimeLink:

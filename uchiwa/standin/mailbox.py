@@ -64,6 +64,7 @@ class KeptMail:
         to, subject: of its head.
         at: when it was written.
         text, html: its two forms.
+        message: all of it, as it came.
     """
 
     key: str
@@ -72,6 +73,7 @@ class KeptMail:
     at: datetime
     text: str
     html: str
+    message: EmailMessage
 
 
 def kept_mails(folder: Path) -> list[KeptMail]:
@@ -91,4 +93,5 @@ def _read(path: Path) -> KeptMail:
         parsedate_to_datetime(str(message["Date"])),
         text.get_content() if text is not None else "",
         html.get_content() if html is not None else "",
+        message,
     )

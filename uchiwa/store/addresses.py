@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import re
+import unicodedata
 
 from uchiwa.core.errors import BadInput
+from uchiwa.core.words.plain_text import one_line
 
 LONGEST = 190
 _FORM = re.compile(r"[^\s@<>()\[\],;:\\\"\x00-\x1f\x7f]{1,64}@[^\s@<>()\[\],;:\\\"\x00-\x1f\x7f]{1,120}")
@@ -16,7 +18,13 @@ def address_typed(text: str) -> str:
     Raises:
         BadInput: it has not the form of an address.
     """
-    address = text.strip().lower()
-    if len(address) > LONGEST or not _FORM.fullmatch(address) or ".." in address or address.endswith("."):
+    address = unicodedata.normalize("NFC", text).strip().lower()
+    if (
+        len(address) > LONGEST
+        or not _FORM.fullmatch(address)
+        or ".." in address
+        or address.endswith(".")
+        or one_line(address) != address
+    ):
         raise BadInput(f"“{text.strip()[:60]}” is not an e-mail address", advice="type one such as name@place.example")
     return address

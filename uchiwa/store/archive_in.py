@@ -19,6 +19,7 @@ from uchiwa.core.json_text import read_json
 from uchiwa.core.tables.image.content import read_calibration
 from uchiwa.core.tables.image.files import read_image
 from uchiwa.core.tables.interchange import calibration_json
+from uchiwa.core.words.plain_text import one_line
 from uchiwa.store import archive_format as form
 from uchiwa.store import calibrations, events, images, jobs, uploads
 from uchiwa.store.archive_checks import check_description
@@ -30,6 +31,7 @@ from uchiwa.store.models.jobs import Car, Job, Message, Round
 from uchiwa.store.models.logs import ChannelMemory, LogFile, LogNote, PullNote
 from uchiwa.store.models.people import User
 from uchiwa.store.models.review import Answer, KnockDecision
+from uchiwa.store.names import name_kept
 
 LARGEST = 2**30
 
@@ -164,7 +166,9 @@ def _make(part: form.JobPart, archive: ArchiveFile, author: User) -> tuple[Job, 
 def _job(arrival: _Arrival) -> Job:
     part, shop = arrival.part, arrival.author.shop_id
     customer = jobs.customer_named(shop, part.customer)
-    car = Car.create(customer=customer, title=part.car, details=part.details, file=part.car_file)
+    car = Car.create(
+        customer=customer, title=name_kept(part.car, "A car"), details=one_line(part.details), file=part.car_file
+    )
     job: Job = Job.create(shop=shop, car=car, closed=part.closed, setup=part.setup, moved_at=_plain(part.moved_at))
     for channel in part.channels:
         ChannelMemory.insert(

@@ -7,6 +7,7 @@ way for the same rows, so that a restored database is proved equal by dumping it
 from __future__ import annotations
 
 import hashlib
+import hmac
 import json
 import os
 import shutil
@@ -15,7 +16,7 @@ import tempfile
 import zipfile
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 from typing import IO
 
@@ -23,6 +24,7 @@ import zstandard
 
 from uchiwa import __version__
 from uchiwa.core.errors import BadInput
+from uchiwa.core.json_text import read_json
 from uchiwa.store import uploads, worker_beats
 from uchiwa.store.clock import now
 from uchiwa.store.database import database, unit_of_work
@@ -33,6 +35,7 @@ from uchiwa.store.schema import applied_migrations
 FORMAT = "uchiwa.backup/1"
 _DUMP, _MANIFEST = "database.sql.zst", "manifest.json"
 _PIECE = 1 << 20
+_MANIFEST_LARGEST = 1 << 20
 _OPTIONS = (
     "--single-transaction", "--skip-lock-tables", "--no-tablespaces", "--skip-comments", "--skip-dump-date", "--skip-add-locks", "--order-by-primary",
     "--hex-blob", "--max-allowed-packet=64M", "--default-character-set=utf8mb4",
@@ -54,6 +57,7 @@ class Manifest:
         migrations: that had been applied.
         sha256: of the dump, unpacked.
         size: of the dump, unpacked, in bytes.
+        seal: a keyed hash of all that, by the installation's secret; empty in backups of versions before there was one.
     """
 
     format: str
@@ -62,6 +66,16 @@ class Manifest:
     migrations: list[str]
     sha256: str
     size: int
+    seal: str = ""
+
+    def sealed_with(self, secret: str) -> str:
+        """The keyed hash that an installation with this secret writes."""
+        told = json.dumps(asdict(self) | {"seal": ""}, sort_keys=True)
+        return hmac.new(f"backup {secret}".encode(), told.encode(), hashlib.sha256).hexdigest()
+
+    def made_here(self, place: Place) -> bool:
+        """Whether this installation made it, and nobody has changed it since."""
+        return any(hmac.compare_digest(self.seal, self.sealed_with(secret)) for secret in place.secrets)
 
 
 def _program(name: str) -> str:
@@ -131,6 +145,7 @@ def _write(place: Place, file: IO[bytes]) -> Manifest:
         with archive.open(_DUMP, "w", force_zip64=True) as inner, packing.stream_writer(inner, closefd=False) as packer:
             sha256, size = _dump(place, packer.write)
         manifest = Manifest(FORMAT, __version__, f"{now()}", migrations, sha256, size)
+        manifest = replace(manifest, seal=manifest.sealed_with(place.secret_key))
         archive.writestr(_MANIFEST, json.dumps(asdict(manifest), indent=1))
     return manifest
 
@@ -143,7 +158,10 @@ def read_manifest(path: Path) -> Manifest:
     """
     try:
         with zipfile.ZipFile(path) as archive:
-            manifest = Manifest(**json.loads(archive.read(_MANIFEST)))
+            if archive.getinfo(_MANIFEST).file_size > _MANIFEST_LARGEST:
+                raise ValueError("what it says of itself is too long")
+            told = read_json(archive.read(_MANIFEST), where=str(path), advice="take another")
+            manifest = Manifest(**told)
             digest, size = hashlib.sha256(), 0
             with archive.open(_DUMP) as inner:
                 for piece in _unpacked(inner):
@@ -214,6 +232,8 @@ def _feed(place: Place, pieces: Iterator[bytes]) -> None:
             "--max-allowed-packet=64M",
             "--default-character-set=utf8mb4",
             "--batch",
+            # What stands in a dump may change this database, and run nothing else: no shell, no files (`\\!`, `source`, `tee`).
+            "--sandbox",
             place.database,
         ]
         with subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.DEVNULL, stderr=said) as process:

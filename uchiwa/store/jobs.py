@@ -15,10 +15,12 @@ from uchiwa.core.evidence.regions import Region
 from uchiwa.core.rounds.convergence import RegionError
 from uchiwa.core.rounds.progress import RoundFacts
 from uchiwa.core.tables.table import Calibration
+from uchiwa.core.words.plain_text import one_line
 from uchiwa.store import calibrations, events, moves
 from uchiwa.store.clock import now
 from uchiwa.store.log_states import IMPORTING, READY, RECEIVING, REFUSED, STORED
 from uchiwa.store.models import Car, Customer, Draft, Event, FoundInLog, Job, LogFile, Revision, Round, User
+from uchiwa.store.names import name_kept
 from uchiwa.store.rows import first, rows
 
 TAKE, SPARK, IDLE, CLAMP, EDIT = "take", "spark", "idle", "clamp", "edit"
@@ -32,12 +34,13 @@ class SentTwiceError(RuntimeError):
 
 def customer_named(shop_id: int, name: str) -> Customer:
     """A shop's customer of this name, made if it is new."""
+    name = name_kept(name, "A customer")
     number = (
-        Customer.insert(shop=shop_id, name=name[:120])
+        Customer.insert(shop=shop_id, name=name)
         .on_conflict(update={Customer.id: fn.LAST_INSERT_ID(Customer.id)})
         .execute()
     )
-    return Customer(id=number, shop=shop_id, name=name[:120])
+    return Customer(id=number, shop=shop_id, name=name)
 
 
 def create(
@@ -65,7 +68,10 @@ def create(
     stored = calibrations.keep(author.shop_id, base)
     customer = customer_named(author.shop_id, customer_name)
     car = Car.create(
-        customer=customer, title=car_title[:120], details=details[:200], file=(file or car_of(base)).model_dump_json()
+        customer=customer,
+        title=name_kept(car_title, "A car"),
+        details=one_line(details)[:200],
+        file=(file or car_of(base)).model_dump_json(),
     )
     try:
         job = Job.create(shop=author.shop_id, car=car, moved_at=now(), once=once or None)

@@ -34,6 +34,16 @@ _COMPUTING = ("core", "services", "store")
 _LIBRARIES = ("numpy", "scipy", "numba", "polars", "pydantic")
 _WAIT_S = 2.0
 _HASH_BYTES = 32
+_RAW, _BINARY = 1, 2
+"""The ways in which the library keeps bytes: in a row, or in a file of their own."""
+_OURS = ("uchiwa.core.", "uchiwa.services.", "uchiwa.store.kept_results")
+_OTHERS = frozenset({
+    ("numpy", "ndarray"), ("numpy", "dtype"), ("numpy.core.multiarray", "_reconstruct"), ("numpy._core.multiarray", "_reconstruct"),
+    ("numpy.core.multiarray", "scalar"), ("numpy._core.multiarray", "scalar"), ("numpy._core.numeric", "_frombuffer"),
+    ("numpy.core.numeric", "_frombuffer"), ("builtins", "slice"), ("builtins", "set"), ("builtins", "frozenset"), ("builtins", "range"),
+    ("builtins", "complex"), ("datetime", "datetime"), ("datetime", "date"), ("datetime", "timedelta"), ("copyreg", "_reconstructor"),
+    ("builtins", "object"), ("builtins", "str"), ("collections", "OrderedDict"), ("copyreg", "__newobj__"),
+})  # fmt: skip
 _TROUBLE = (
     PeeweeException,
     OSError,
@@ -64,7 +74,11 @@ class KeptResults:
         self._ask_origin = origin
         self._origin = ""
         self._cache = diskcache.Cache(
-            str(folder), timeout=_WAIT_S, size_limit=megabytes * 1_000_000, eviction_policy="least-recently-stored"
+            str(folder),
+            disk=_Bytes,
+            timeout=_WAIT_S,
+            size_limit=megabytes * 1_000_000,
+            eviction_policy="least-recently-stored",
         )
 
     def find(self, key: tuple[object, ...]) -> tuple[Any] | None:
@@ -76,7 +90,7 @@ class KeptResults:
                 kept[:_HASH_BYTES], self._hash(name, kept[_HASH_BYTES:])
             ):
                 return None
-            return (pickle.loads(kept[_HASH_BYTES:]),)  # noqa: S301 - written by this installation, as its hash proves
+            return (_Unpickler(io.BytesIO(kept[_HASH_BYTES:])).load(),)
         except _TROUBLE as error:
             _log.info("a kept result cannot be read: %s", error)
             return None
@@ -105,6 +119,42 @@ class KeptResults:
 
     def _hash(self, name: str, data: bytes) -> bytes:
         return hashlib.blake2b(data, key=self._secret, person=name[:16].encode(), digest_size=_HASH_BYTES).digest()
+
+
+class _Bytes(diskcache.Disk):
+    """Keeps bytes by names and nothing else: what the library would unpickle by itself is not there for it."""
+
+    def put(self, key: Any) -> tuple[Any, bool]:
+        """A name as the database keeps it."""
+        if not isinstance(key, str):
+            raise TypeError("a result has a name")
+        return key, True
+
+    def get(self, key: Any, raw: bool) -> Any:
+        """The name of a row."""
+        return key if raw else None
+
+    def fetch(self, mode: int, filename: str | None, value: Any, read: bool) -> Any:
+        """The bytes of a row; None for one that is kept in any other way."""
+        if mode not in (_RAW, _BINARY):
+            return None
+        return super().fetch(mode, filename, value, read)
+
+
+class _Unpickler(pickle.Unpickler):
+    """Makes values of our own kinds and arrays; no other function or class can be named, so that no code can be run by it."""
+
+    def find_class(self, module: str, name: str) -> Any:
+        """A class of ours, or one of the few of libraries that results are made of.
+
+        Raises:
+            UnpicklingError: it is any other.
+        """
+        found = super().find_class(module, name) if module.startswith(_OURS) or (module, name) in _OTHERS else None
+        ours = found in (fixed, fixed_array) or (isinstance(found, type) and module.startswith(_OURS))
+        if not ours and (module, name) not in _OTHERS:
+            raise pickle.UnpicklingError(f"{module}.{name} is no part of a result")
+        return found
 
 
 class _Pickler(pickle.Pickler):

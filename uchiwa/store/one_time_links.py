@@ -35,13 +35,12 @@ def _hash(kind: str, token: str) -> str:
 def make(
     kind: str, *, shop_id: int | None = None, user: User | None = None, email: str = "", role: str = ""
 ) -> OneTimeLink:
-    """A new link in place of others for the same; its token is `token_of`."""
+    """A new link in place of others for the same, but for a new password; its token is `token_of`."""
     same = (OneTimeLink.kind == kind) & OneTimeLink.used_at.is_null()
     if kind == JOIN:
         same &= (OneTimeLink.shop == shop_id) & (OneTimeLink.email == email)
-    elif user is not None:
-        same &= OneTimeLink.user == user
-    OneTimeLink.delete().where(same).execute()
+    if kind != RESET:  # a link to a new password stays until one is used: whoever asks anew ends none that is under way
+        OneTimeLink.delete().where(same).execute()
     nonce = secrets.token_urlsafe(24)
     return OneTimeLink.create(
         kind=kind,
@@ -88,6 +87,9 @@ def spend(link: OneTimeLink) -> None:
     done = OneTimeLink.update(used_at=now()).where(OneTimeLink.id == link.id, _open()).execute()
     if not done:
         raise SpentLinkError
+    if link.kind == RESET:
+        others = (OneTimeLink.kind == RESET) & (OneTimeLink.user == link.user_id) & (OneTimeLink.id != link.id)
+        OneTimeLink.delete().where(others, OneTimeLink.used_at.is_null()).execute()
 
 
 def begin_once() -> None:

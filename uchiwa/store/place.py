@@ -18,6 +18,17 @@ _PORTS_TRIED = 60
 DATABASE = "uchiwa"
 
 
+def private_home() -> Path:
+    """The folder of all state, which from now on nobody but its owner can look into, whoever made it and how."""
+    folder = home()
+    folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+    if folder.stat().st_uid == os.geteuid():
+        folder.chmod(0o700)
+        for log in folder.glob("*.log"):
+            log.chmod(0o600)
+    return folder
+
+
 def home() -> Path:
     """The folder of all state on disk: `UCHIWA_HOME`, or `.uchiwa` in the working folder."""
     return read_settings().home.resolve()
@@ -99,7 +110,7 @@ class Place:
     def save(self) -> None:
         """Write it for its owner's eyes only, whole or not at all."""
         path = self.file()
-        path.parent.mkdir(parents=True, exist_ok=True)
+        private_home() if path.parent == home() else path.parent.mkdir(parents=True, exist_ok=True)
         fresh = path.with_name(f"{path.name}.{os.getpid()}")
         descriptor = os.open(fresh, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
         with os.fdopen(descriptor, "w") as file:

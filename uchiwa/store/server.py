@@ -23,7 +23,7 @@ import pymysql
 
 from uchiwa.settings import read_settings
 from uchiwa.store.database_tls import encryption
-from uchiwa.store.place import FIRST_PORT, Place, configured_port, free_port, home, port_is_free
+from uchiwa.store.place import FIRST_PORT, Place, configured_port, free_port, home, port_is_free, private_home
 from uchiwa.store.server_accounts import secure_accounts
 
 _PATIENCE_S = 60.0
@@ -109,10 +109,14 @@ def _folder(name: str) -> Path:
     return folder
 
 
+def _private(path: str, flags: int) -> int:
+    return os.open(path, flags, 0o600)
+
+
 @contextlib.contextmanager
 def _alone() -> Iterator[None]:
     """Held by whoever starts or stops the server; the lock goes with its process, however that ends."""
-    home().mkdir(parents=True, exist_ok=True)
+    private_home()
     with (home() / "server.lock").open("a") as file:
         fcntl.flock(file, fcntl.LOCK_EX)
         yield
@@ -120,7 +124,7 @@ def _alone() -> Iterator[None]:
 
 def _install() -> None:
     """Make the data folder whole or not at all; its owner is let in over the socket, and nobody else."""
-    home().mkdir(parents=True, exist_ok=True)
+    private_home()
     unfinished = home() / "mariadb.unfinished"
     shutil.rmtree(unfinished, ignore_errors=True)
     done = subprocess.run(
@@ -222,7 +226,7 @@ def _start_process(place: Place) -> Place:
     # A socket's path may have 107 bytes at most, and a project can lie deeper than that.
     with tempfile.TemporaryDirectory(prefix="uchiwa-db-") as folder:
         socket_path = f"{folder}/s"
-        with (home() / "mariadb.log").open("ab") as log:
+        with open(home() / "mariadb.log", "ab", opener=_private) as log:
             process = subprocess.Popen(
                 [
                     _program("mariadbd"),

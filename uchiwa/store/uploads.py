@@ -15,6 +15,7 @@ import zstandard
 from peewee import Function, IntegrityError, fn
 
 from uchiwa.core.errors import BadInput
+from uchiwa.core.words.plain_text import one_line
 from uchiwa.core.words.sentence import Sentence, sentence_of
 from uchiwa.store import moves, shops
 from uchiwa.store.clock import now
@@ -76,7 +77,7 @@ def _begin(job: Job, round_: Round, name: str, key: str | None, *, by_customer: 
         return LogFile.create(
             job=job,
             round=round_,
-            name=name[:200],
+            name=one_line(name)[:200].strip() or "log",
             size=0,
             content_hash=None,
             codec=_ZSTD,

@@ -3,14 +3,19 @@
 from __future__ import annotations
 
 import inspect
-from collections.abc import Callable
+from collections.abc import Callable, Coroutine
 from typing import Any
 
-from fastapi import APIRouter
+from fastapi import APIRouter, Request
+from fastapi.responses import Response
 from fastapi.routing import APIRoute
-from starlette.datastructures import UploadFile
+from starlette.datastructures import FormData, UploadFile
 
+from uchiwa.core.words.plain_text import many_lines, one_line
 from uchiwa.store.database import run_again
+
+_AS_TYPED = ("password", "new")
+"""Fields that are compared with a hash: their form is `store/passwords.py`'s."""
 
 
 def _rewind(*args: object, **kwargs: object) -> None:
@@ -24,9 +29,37 @@ def _rewind(*args: object, **kwargs: object) -> None:
 class Route(APIRoute):
     """A route as FastAPI has it, whose function is run again after a deadlock or a lost connection."""
 
+    def get_route_handler(self) -> Callable[[Request], Coroutine[Any, Any, Response]]:
+        """The route's handler, given cleaned forms."""
+        handle = super().get_route_handler()
+
+        async def handle_cleaned(request: Request) -> Response:
+            return await handle(_CleanRequest(request.scope, request.receive))
+
+        return handle_cleaned
+
     def __init__(self, path: str, endpoint: Callable[..., Any], **more: Any) -> None:
         again = endpoint if inspect.iscoroutinefunction(endpoint) else run_again(endpoint, _rewind)
         super().__init__(path, again, **more)
+
+
+class _CleanRequest(Request):
+    """A request whose form fields have one form each, whoever typed them: no controls, no marks that cannot be seen.
+
+    Names of files that come with it are lines; bytes of files stay as they came.
+    """
+
+    async def _get_form(self, **limits: Any) -> FormData:
+        form = await super()._get_form(**limits)
+        clean: list[tuple[str, UploadFile | str]] = []
+        for key, value in form.multi_items():
+            if isinstance(value, UploadFile):
+                value.filename = one_line(value.filename or "") or None
+                clean.append((key, value))
+            else:
+                clean.append((key, value if key in _AS_TYPED else many_lines(value)))
+        self._form = FormData(clean)
+        return self._form
 
 
 def router() -> APIRouter:

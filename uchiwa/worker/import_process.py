@@ -6,7 +6,7 @@ import logging
 import os
 import sys
 import time
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from uchiwa.core.words.sentence import Sentence
 from uchiwa.services.importing import read_and_check, refuse
@@ -52,7 +52,7 @@ class Importing:
     log: LogFile
     child: Child
     until: float
-    begun: float
+    begun: float = field(default_factory=time.monotonic)
     out_of_time: bool = False
 
     @property
@@ -92,7 +92,7 @@ def begin(log: LogFile) -> Importing:
     """Begin the import of a claimed log in a process of its own."""
     budget = budget_of(log.size)
     begun = time.monotonic()
-    return Importing(log, Child(_import, log.id, log.owner, budget), begun + budget.seconds, begun)
+    return Importing(log, Child(_import, log.id, log.owner, budget), begun + budget.seconds)
 
 
 def _refuse(log: LogFile) -> None:

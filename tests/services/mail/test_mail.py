@@ -6,9 +6,12 @@ import re
 from datetime import timedelta
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from tests.store.conftest import log_text, ready, sweep
 from uchiwa.core.errors import BadInput
+from uchiwa.core.words.plain_text import many_lines, one_line
 from uchiwa.services import correspondence, joining
 from uchiwa.services.mail import regularly, sending
 from uchiwa.services.mail.kinds import KINDS, must_be_words
@@ -16,7 +19,8 @@ from uchiwa.services.mail.telling import tell_customer
 from uchiwa.settings import read_settings
 from uchiwa.store import accounts, briefs, jobs, links, mails, people, revisions, shops
 from uchiwa.store.database import unit_of_work
-from uchiwa.store.models import Customer, CustomerLink, Job, LogFile, Mail, Round, Shop, User
+from uchiwa.store.models import Car, Customer, CustomerLink, Job, LogFile, Mail, Round, Shop, User
+from uchiwa.store.names import name_typed
 
 DRIVER, TUNER = "driver@example.org", "tuner@example.org"
 
@@ -226,6 +230,89 @@ def test_names_with_line_breaks_and_signs_stay_in_their_place(scene, mailbox):
         assert "Bcc" not in mail.subject or "\n" not in mail.subject
         assert "<b>" not in mail.html
     assert len(mailbox.all()) == 2
+
+
+HOSTILE = [
+    "=?utf-8?q?Ann=0D=0ABcc:_all@example.org=0D=0A=0D=0AHello?=", "=?utf-8?b?QQ0KQmNjOiBhQGI=?=", "Ann\r\nBcc: a@example.org",
+    "Ann\nSubject: other", "Ann\x00\x07", "\u202eannA", "Ann\u2028Bcc: a@b.example", 'Ann" <a@b.example>, "x', "A,B;C:D <e@f.example>",
+    "Ann\u200b\u00ad\ufeff", "A" * 500, "\u0041\u030a" * 40, "Jürgen Ångström 日本 🙂", "(comment) Ann", "Ann\\", "=?=?=?", "a=?us-ascii?q?b?=c",
+    "..", "@", "$customer $$ ${car}", "\t Ann \t", "Ann\x85Bcc: x", "Ann\x0b\x0cB", "\U000e0041Ann",
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("field", ["person", "shop", "customer", "car", "file", "note"])
+def test_whatever_a_name_is_a_mail_has_the_headers_meant(scene, mailbox, field):
+    with_link(scene)
+    for number, name in enumerate(HOSTILE):
+        with unit_of_work():
+            if field == "person":
+                User.update(name=name[:120]).where(User.id == scene.user.id).execute()
+            elif field == "shop":
+                Shop.update(name=name[:120]).where(Shop.id == scene.user.shop_id).execute()
+            elif field == "customer":
+                Customer.update(name=name[:120]).where(Customer.id == scene.job.car.customer_id).execute()
+            elif field == "car":
+                Car.update(title=name[:120]).where(Car.id == scene.job.car_id).execute()
+            job = Job.get_by_id(scene.job.id)
+            kind, details = (
+                ("log-refused", {"log": name[:200], "why": "x"}) if field == "file" else ("message", {"text": name})
+            )
+            tell_customer(kind, job, f"{field}:{number}", **details)
+    got = mailbox.to(DRIVER)
+    assert len(got) == len(HOSTILE)
+    for mail in got:
+        raw = mail.message
+        assert sorted(set(raw.keys())) == sorted(raw.keys()), "no header twice"
+        assert set(raw.keys()) <= {
+            "From",
+            "To",
+            "Subject",
+            "Date",
+            "Message-ID",
+            "Auto-Submitted",
+            "MIME-Version",
+            "Content-Type",
+        }
+        assert [one.addr_spec for one in raw["To"].addresses] == [DRIVER]
+        assert len(raw["From"].addresses) == 1
+        assert not {"\r", "\n", "\u202e"} & set(str(raw["Subject"]))
+        assert "/c/" in mail.text
+    with unit_of_work():
+        assert Mail.select().where(Mail.state != mails.SENT).count() == 0
+
+
+def test_a_mail_that_cannot_be_written_has_failed_and_holds_up_no_other(scene, mailbox, monkeypatch):
+    with_link(scene)
+    with unit_of_work():
+        tell_customer("message", scene.job, "one", text="One")
+        tell_customer("message", scene.job, "two", text="Two")
+        bad = Mail.select().order_by(Mail.id).get()
+        Mail.update(recipient="nobody\r\nBcc: all@example.org").where(Mail.id == bad.id).execute()
+    assert [mail.text.count("Two") for mail in mailbox.to(DRIVER)] == [1]
+    with unit_of_work():
+        row = Mail.get_by_id(bad.id)
+    assert row.state == mails.FAILED
+    assert "could not be written" in row.problem
+
+
+@pytest.mark.parametrize("name", ["=?utf-8?q?a?=", "a\u202e", "\x00"])
+def test_names_that_are_typed_are_kept_in_one_form(name):
+    try:
+        kept = name_typed(f"Ann {name}", "the person")
+    except BadInput as refused:
+        assert "=?" in str(refused)
+        assert "=?" in name
+    else:
+        assert kept in ("Ann", "Ann a")
+
+
+@given(st.text())
+def test_a_line_has_nothing_that_cannot_be_seen(text):
+    line = one_line(text)
+    assert one_line(line) == line
+    assert line.isprintable()
+    assert "=?" not in line
+    assert many_lines(many_lines(text)) == many_lines(text)
 
 
 def test_without_a_mail_server_nothing_is_posted(scene):

@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Mapping
+from email import message_from_bytes
 from email.headerregistry import Address
 from email.message import EmailMessage
+from email.policy import SMTPUTF8, default
 from email.utils import format_datetime
 from pathlib import Path
 from string import Template
@@ -12,9 +15,10 @@ from typing import Any, NamedTuple
 
 from jinja2 import Environment, FileSystemLoader, StrictUndefined
 
+from uchiwa.core.words.plain_text import many_lines, one_line
 from uchiwa.services.mail.kinds import KINDS, MailKind
 from uchiwa.settings import Settings
-from uchiwa.store import links, one_time_links, people
+from uchiwa.store import audit, links, one_time_links, people
 from uchiwa.store.clock import aware
 from uchiwa.store.models import Car, Customer, Job, Mail, Shop, User
 
@@ -32,20 +36,42 @@ class NothingToTellError(RuntimeError):
     """What a mail was to tell does not hold any more."""
 
 
+class NotAMailError(RuntimeError):
+    """A mail that does not read back as it was meant."""
+
+
 def composed(mail: Mail, settings: Settings) -> EmailMessage:
     """The message; written again it is the same, its secret too.
 
     Raises:
         NothingToTellError: its link was ended, its job closed, or its kind is unknown to this version.
+        NotAMailError: what it was made of would become other headers than those meant.
     """
     kind = KINDS.get(mail.kind)
     if kind is None:
         raise NothingToTellError(f"“{mail.kind}” is no kind of mail")
+    if kind.code == "reset" and mail.link_id is None:
+        _find_person(mail)
     shop = Shop.get_or_none(Shop.id == mail.shop_id)
-    names = {key: str(value) for key, value in _names(mail, shop).items()}
+    names = {key: many_lines(str(value)) for key, value in _names(mail, shop).items()}
     subject, words = words_of(shop, kind)
     address = settings.public_address + _path(mail, kind)
     return _message(mail, settings, shop, _Composed(_filled(subject, names), _filled(words, names), address))
+
+
+def _find_person(mail: Mail) -> None:
+    """Whose new password was asked for: they and their link belong to the mail from now on.
+
+    Raises:
+        NothingToTellError: nobody has this address.
+    """
+    user = people.with_address(mail.recipient)
+    if user is None:
+        raise NothingToTellError("nobody who can sign in has this address")
+    mail.link = one_time_links.make(one_time_links.RESET, shop_id=user.shop_id, user=user)
+    mail.user, mail.shop = user, user.shop
+    Mail.update(link=mail.link, user=user, shop=user.shop_id).where(Mail.id == mail.id).execute()
+    audit.note("reset-asked", shop_id=user.shop_id, user=user)
 
 
 def words_of(shop: Shop | None, kind: MailKind) -> tuple[str, str]:
@@ -123,14 +149,38 @@ def _message(mail: Mail, settings: Settings, shop: Shop | None, composed: _Compo
     }
     message = EmailMessage()
     user, _, domain = settings.mail_from.rpartition("@")
-    message["From"] = Address(told["shop"][:60], user, domain)
-    message["To"] = mail.recipient
-    message["Subject"] = " ".join(subject.split())[:_SUBJECT_LIMIT]
-    message["Date"] = format_datetime(aware(mail.made_at))
-    message["Message-ID"] = f"<{mail.key}@{domain}>"
-    message["Auto-Submitted"] = "auto-generated"
+    subject = one_line(subject)[:_SUBJECT_LIMIT].strip()
+    headers: dict[str, str | Address] = {
+        "From": Address(one_line(told["shop"])[:60].strip(), user, domain),
+        "To": Address(addr_spec=mail.recipient),
+        "Subject": subject,
+        "Date": format_datetime(aware(mail.made_at)),
+        "Message-ID": f"<{mail.key}@{domain}>",
+        "Auto-Submitted": "auto-generated",
+    }
     if kind.code == "reminder":
-        message["List-Unsubscribe"] = f"<{address}#reminders>"
+        headers["List-Unsubscribe"] = f"<{address}#reminders>"
+    for name, value in headers.items():
+        message[name] = value
     message.set_content(_templates.get_template("mail.txt").render(told))
     message.add_alternative(_templates.get_template("mail.html").render(told), subtype="html")
+    _must_read_back(message, headers)
     return message
+
+
+def _must_read_back(message: EmailMessage, headers: Mapping[str, str | Address]) -> None:
+    """Whether the mail, as bytes, has the headers meant, each once and as it was meant, and both forms of its words.
+
+    Raises:
+        NotAMailError: it has others.
+    """
+    read = message_from_bytes(message.as_bytes(policy=SMTPUTF8), policy=default)
+    expected = {name: str(value) for name, value in headers.items()} | {"MIME-Version": "1.0"}
+    if sorted(name for name in read if name != "Content-Type") != sorted(expected):
+        raise NotAMailError("it would have other headers than those meant")
+    for name, value in expected.items():
+        seen = str(read[name].addresses[0]) if name in ("From", "To") else str(read[name])
+        if seen != value or (name in ("From", "To") and len(read[name].addresses) != 1):
+            raise NotAMailError(f"its header {name} would say something else")
+    if [part.get_content_type() for part in read.iter_parts()] != ["text/plain", "text/html"]:
+        raise NotAMailError("its words would fall apart")

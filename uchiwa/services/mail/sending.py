@@ -7,6 +7,7 @@ import smtplib
 import ssl
 from email.message import EmailMessage
 
+from uchiwa.core.errors import in_one_line
 from uchiwa.services.mail.composing import NothingToTellError, composed
 from uchiwa.settings import Settings
 from uchiwa.store import mails
@@ -33,9 +34,11 @@ def send_next(settings: Settings) -> bool:
         mails.dropped(mail, str(why))
         return True
     except Exception as error:
-        if not can_run_again(error):
-            mails.not_sent(mail, f"it could not be written: {error}", for_good=False)
-        raise
+        if can_run_again(error):
+            raise
+        _log.exception("a mail of kind %s could not be written", mail.kind)
+        mails.not_sent(mail, f"it could not be written: {in_one_line(error)}", for_good=True)
+        return True
     try:
         _hand_over(message, settings)
     except (OSError, smtplib.SMTPException) as error:

@@ -137,7 +137,7 @@ def forgotten_form(request: Request) -> Response:
 def forgotten(request: Request, email: Annotated[str, Form(max_length=190)] = "") -> Response:
     """Send the link, if somebody has this address; which of the two it was is not told."""
     with unit_of_work():
-        joining.ask_for_password(email)
+        joining.ask_for_password(email, address_of(request.scope))
     return _page(request, "forgotten.html", 200, None, done=True, by_mail=mails.enabled())
 
 

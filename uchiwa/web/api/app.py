@@ -17,7 +17,7 @@ from uchiwa.store.database import can_run_again, has_no_room
 from uchiwa.web.api import jobs, revisions, work
 from uchiwa.web.api.caller import A_MINUTE, PATH, TooOftenError, bearer
 from uchiwa.web.api.models import Refusal
-from uchiwa.web.api.refusals import NO_TOKEN, TOO_OFTEN, said
+from uchiwa.web.api.refusals import NO_TOKEN, PROBLEM, TOO_OFTEN, said
 
 _log = logging.getLogger("uchiwa.api")
 _REFUSALS: dict[int | str, dict[str, Any]] = {
@@ -33,9 +33,23 @@ _REFUSALS: dict[int | str, dict[str, Any]] = {
 _WORDS = {401: NO_TOKEN, 404: "There is no such thing here.", 405: "This cannot be asked in this way."}
 
 
+class _Api(FastAPI):
+    """Says of every refusal that it comes as problem details."""
+
+    def openapi(self) -> dict[str, Any]:
+        """The description, made once."""
+        if self.openapi_schema is None:
+            for methods in super().openapi()["paths"].values():
+                for told in methods.values():
+                    for status, answer in told["responses"].items():
+                        if status >= "400" and "application/json" in answer.get("content", {}):
+                            answer["content"] = {PROBLEM: answer["content"]["application/json"]}
+        return super().openapi()
+
+
 def create_api() -> FastAPI:
     """The application, to be mounted at `PATH`."""
-    app = FastAPI(
+    app = _Api(
         title="Uchiwa", version=__version__, openapi_url="/openapi.json", docs_url=None, redoc_url=None,
         description="Jobs, logs in, findings out, proposals, revisions and bins. Every request carries a token of yours.",
         dependencies=[Depends(bearer)], responses=_REFUSALS, servers=[{"url": PATH}], root_path_in_servers=False,

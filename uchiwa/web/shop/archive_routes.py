@@ -8,7 +8,7 @@ from fastapi import Request, UploadFile
 from fastapi.responses import RedirectResponse, Response
 
 from uchiwa.core.errors import BadInput
-from uchiwa.store import archive_in, archive_out
+from uchiwa.store import archive_in, archive_out, audit
 from uchiwa.store.database import unit_of_work
 from uchiwa.web.pages import say
 from uchiwa.web.report.report import safe_name
@@ -26,6 +26,7 @@ def export(user: Person, job_id: int) -> Response:
     """Everything of a job in open formats."""
     with unit_of_work():
         job = job_of(user, job_id)
+        audit.note("job-exported", shop_id=user.shop_id, user=user, subject=f"job {job.id}")
         name = f"{safe_name(job.car.title)}-{safe_name(job.car.customer.name)}.uchiwa-job.zip"
 
     def write(file: IO[bytes]) -> None:

@@ -14,6 +14,7 @@ import numpy as np
 from uchiwa.core.logs.log import FloatArray, Log
 from uchiwa.core.logs.readers.clock import DAY
 from uchiwa.core.logs.writers.table import union_of
+from uchiwa.core.spreadsheet import as_text
 
 Units = Literal["brackets", "parentheses", "row", "name", "none"]
 Time = Literal["s", "ms", "us", "h:m:s", "clock", "date", "rate"]
@@ -100,12 +101,12 @@ def write_text(log: Log, dialect: Dialect) -> bytes:
         cells.append(_decimal(times, dialect) if dialect.time in ("s", "ms") else times)
         named.append(title)
     for channel, values in columns:
-        named.append((channel.name, channel.unit))
+        named.append((as_text(channel.name), as_text(channel.unit)))
         cells.append(_cells(channel.name, values, dialect))
     titles, units = _titles(named, dialect)
     stream = io.StringIO(newline="")
     for key, value in log.notes.items():
-        stream.write(f"# {key}: {value}{dialect.newline}")
+        stream.write(f"# {key}: {' '.join(str(value).split())}{dialect.newline}")
     for line in dialect.preamble:
         stream.write(line + dialect.newline)
     if dialect.time == "rate":

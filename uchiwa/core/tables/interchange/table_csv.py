@@ -9,6 +9,7 @@ import numpy as np
 
 from uchiwa.core.errors import BadInput
 from uchiwa.core.logs.log import FloatArray
+from uchiwa.core.spreadsheet import as_text
 from uchiwa.core.tables.interchange.calibration_json import axis_of
 from uchiwa.core.tables.table import Table, frozen
 
@@ -23,7 +24,7 @@ def dumps(table: Table) -> str:
     y = f" \\ {table.y.quantity} [{table.y.unit}]" if table.y is not None else ""
     writer.writerow(
         [
-            f"{table.id} [{table.unit}] \\ {table.x.quantity} [{table.x.unit}]{y}",
+            as_text(f"{table.id} [{table.unit}] \\ {table.x.quantity} [{table.x.unit}]{y}"),
             *map(repr, _plain(table.x.breakpoints)),
         ]
     )

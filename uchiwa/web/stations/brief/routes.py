@@ -16,7 +16,7 @@ from uchiwa.core.errors import BadInput
 from uchiwa.core.rounds.progress import Station
 from uchiwa.core.typed_number import plain_number
 from uchiwa.services import correspondence
-from uchiwa.store import briefs, events, import_results, links, log_states, messages
+from uchiwa.store import audit, briefs, events, import_results, links, log_states, messages
 from uchiwa.store import jobs as store
 from uchiwa.store.collected import collected
 from uchiwa.store.conflict import ConflictError
@@ -127,6 +127,8 @@ def send(page: RoundPage, form: Fields) -> Response:
     _keep(page, page.user, changed)
     store.moved(page.job)
     token = links.make(page.job) if links.current(page.job) is None else None
+    if token is not None:
+        _note(page, "link-made")
     correspondence.brief_sent(page.job, changed.model_dump_json())
     if token is not None:
         _show_once(page.request, page.job.id, token)
@@ -203,13 +205,21 @@ def fit(page: RoundPage, pattern: Annotated[int, Form()]) -> Response:
     return RedirectResponse(f"{page.path}/brief", 303)
 
 
+def _note(page: RoundPage, kind: str) -> None:
+    audit.note(kind, shop_id=page.user.shop_id, user=page.user, subject=f"job {page.job.id}")
+
+
 @router.post(_HERE + "/link", dependencies=[FromOurForm])
 @in_locked_round(Station.BRIEF)
 def link(page: RoundPage, what: Annotated[Literal["make", "revoke"], Form()]) -> Response:
     """Make a link in place of the one there is, or end it."""
+    renewed = links.current(page.job) is not None
     token = links.make(page.job) if what == "make" else None
     if token is None:
         links.revoke(page.job)
+        _note(page, "link-ended")
+    else:
+        _note(page, "link-renewed" if renewed else "link-made")
     if token is not None:
         _show_once(page.request, page.job.id, token)
     say(

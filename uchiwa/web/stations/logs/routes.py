@@ -18,7 +18,7 @@ from uchiwa.core.logs.writers import FORMATS, write_log
 from uchiwa.core.quantities.catalogue import QUANTITIES
 from uchiwa.core.rounds.progress import Station
 from uchiwa.services import importing, upload_pieces
-from uchiwa.store import events, import_results, log_files, log_states, memory, samples, uploads
+from uchiwa.store import audit, events, import_results, log_files, log_states, memory, samples, uploads
 from uchiwa.store import jobs as store
 from uchiwa.store.collected import collected, drive_words, drives_of
 from uchiwa.store.models import LogFile
@@ -264,5 +264,6 @@ def exported(page: RoundPage, log_id: int, kind: str) -> Response:
     if kind not in FORMATS or log.state != log_states.READY:
         raise HTTPException(404)
     recording: Log = samples.read_whole(log)
+    audit.note("log-exported", shop_id=page.user.shop_id, user=page.user, subject=f"log {log.id} of job {page.job.id}")
     stem = str(log.name).rsplit(".", 1)[0]
     return Response(write_log(recording, kind), media_type=FORMATS[kind], headers=_attachment(f"{stem}.{kind}"))

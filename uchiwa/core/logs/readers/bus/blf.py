@@ -29,7 +29,7 @@ class _Advancing(bytes):
         return super().index(mark, start, stop)
 
 
-class AdvancingReader(BLFReader):
+class AdvancingReader(BLFReader):  # type: ignore[misc]  # the library has no types
     """Messages of a BLF file; each object takes the reader on by a byte at least."""
 
     def _parse_container(self, data: bytes) -> Iterator[Message]:
