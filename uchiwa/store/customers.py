@@ -10,7 +10,7 @@ from typing import Any
 from peewee import fn
 
 from uchiwa.core.errors import BadInput
-from uchiwa.store import jobs
+from uchiwa.store import jobs, mails, shelf
 from uchiwa.store.addresses import address_typed
 from uchiwa.store.locks import lock_job
 from uchiwa.store.models import (
@@ -19,6 +19,7 @@ from uchiwa.store.models import (
     CustomerLink,
     Draft,
     Event,
+    Flash,
     Job,
     LogFile,
     Mail,
@@ -54,6 +55,10 @@ def set_reminders(customer: Customer, *, off: bool) -> None:
 def find(shop_id: int, customer_id: int) -> Customer | None:
     """A customer of a shop."""
     return first(Customer.select().where(Customer.id == customer_id, Customer.shop == shop_id))
+
+
+_NAME_LETTERS = 3
+"""A word of a customer's name that has so many is theirs wherever it stands."""
 
 
 @dataclass(frozen=True)
@@ -103,7 +108,7 @@ def what_is_kept(customer: Customer) -> dict[str, Any]:
     ids = [job.id for job in jobs_of(customer)]
     messages = Message.select().where(Message.job.in_(ids)).order_by(Message.id)
     links = CustomerLink.select().where(CustomerLink.job.in_(ids)).order_by(CustomerLink.id)
-    mails = Mail.select().where(Mail.job.in_(ids), Mail.user.is_null()).order_by(Mail.id)
+    sent = Mail.select().where(Mail.job.in_(ids), Mail.user.is_null()).order_by(Mail.id)
     return {
         "name": customer.name,
         "email": customer.email,
@@ -119,7 +124,7 @@ def what_is_kept(customer: Customer) -> dict[str, Any]:
         ],
         "mails": [
             {"job": mail.job_id, "to": mail.recipient, "what": mail.kind, "sent_at": f"{mail.sent_at}"} | {"details": json.loads(mail.details)}
-            for mail in mails
+            for mail in sent
         ],
     }  # fmt: skip
 
@@ -137,6 +142,12 @@ def erase(customer: Customer, confirmed: str) -> int:
     if " ".join(confirmed.split()).casefold() != " ".join(customer.name.split()).casefold():
         raise BadInput("that is not the customer's name", advice="type it as it stands above, to confirm")
     found = jobs_of(customer)
+    words = [word for word in str(customer.name).split() if len(word) >= _NAME_LETTERS]
+    ids, names = [job.id for job in found], [str(customer.name), *words, *(str(job.car.title) for job in found)]
+    mails.forget_jobs(customer.shop_id, ids)
+    shelf.forget_origin(ids, names)
+    # Sentences that wait for somebody's next page may name anybody.
+    Flash.delete().where(fn.INSTR(Flash.text, customer.name) > 0).execute()
     for job in found:
         lock_job(job.id)
         calibrations = _calibrations_of(job)

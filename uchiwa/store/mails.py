@@ -177,6 +177,19 @@ def take_held(user: User) -> list[Mail]:
     return held
 
 
+def forget_jobs(shop_id: int, job_ids: list[int]) -> None:
+    """Take what digests tell of jobs out of them, in the transaction in which the jobs are erased."""
+    for mail in Mail.select().where(Mail.kind == "digest", Mail.shop == shop_id).for_update():
+        details = json.loads(mail.details)
+        if "lines" not in details:  # of a version that did not keep apart what is whose
+            mail.delete_instance()
+            continue
+        lines = [[job_id, text] for job_id, text in details["lines"] if job_id not in job_ids]
+        if len(lines) < len(details["lines"]):
+            text = json.dumps(details | {"lines": lines}, ensure_ascii=False)
+            Mail.update(details=text).where(Mail.id == mail.id).execute()
+
+
 @run_again
 def drop_old() -> None:
     """Forget mails that are done with, three months later; what was in them is in the jobs."""

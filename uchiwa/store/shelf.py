@@ -53,6 +53,36 @@ class EntryDescription:
     outcome: dict[str, Any] | None = None
 
 
+def forget_origin(job_ids: list[int], names: list[str]) -> None:
+    """Have entries made from jobs say no more whose those were, in the transaction in which the jobs are erased.
+
+    Args:
+        job_ids: of the jobs.
+        names: of their customer and cars; where one stands in what was typed about an entry, it is left out.
+    """
+    for entry in ShelfEntry.select().where(ShelfEntry.job.in_(job_ids)).for_update():
+        changed = {"origin": "from a job that was erased"}
+        for field in ("name", "words", "tags", "file_name"):
+            text = str(getattr(entry, field))
+            for name in sorted(filter(None, names), key=len, reverse=True):
+                text = "…".join(_split_anyhow(text, name))
+            changed[field] = text
+        if changed["name"] != entry.name:
+            changed["name"] = f"{changed['name'][:100]} ({entry.id})"
+        ShelfEntry.update(**changed).where(ShelfEntry.id == entry.id).execute()
+
+
+def _split_anyhow(text: str, name: str) -> list[str]:
+    """A text at each place where a name stands in it, in capitals or not."""
+    parts, lowered, wanted, at = [], text.lower(), name.lower(), 0
+    if len(lowered) != len(text):
+        return ["", ""] if wanted in lowered else [text]
+    while (place := lowered.find(wanted, at)) >= 0:
+        parts.append(text[at:place])
+        at = place + len(wanted)
+    return [*parts, text[at:]]
+
+
 def tags_of(written: str) -> list[str]:
     """Tags, each once, in small letters."""
     return list(dict.fromkeys(" ".join(word.split()).lower()[:30] for word in written.split(",") if word.strip()))

@@ -11,10 +11,26 @@ import pytest
 
 from tests.store.conftest import log_text, ready
 from uchiwa.services import correspondence
+from uchiwa.services import shelf as shelf_service
+from uchiwa.services.mail import regularly
 from uchiwa.standin.cars import pike_base
-from uchiwa.store import accounts, archive_in, job_notes, jobs, links, mails
+from uchiwa.store import accounts, archive_in, job_notes, jobs, links, mails, people, revisions, sessions
+from uchiwa.store.clock import now
 from uchiwa.store.database import database, unit_of_work
-from uchiwa.store.models import ALL, Customer, Event, Job, LogRawChunk, Mail, Revision, StoredCalibration, User
+from uchiwa.store.models import (
+    ALL,
+    Car,
+    Customer,
+    Event,
+    Job,
+    LogRawChunk,
+    Mail,
+    Revision,
+    ShelfEntry,
+    StoredCalibration,
+    User,
+)
+from uchiwa.store.shelf import EntryDescription
 
 SECRET = "Zyxwvut"
 LONG = "seven quiet herons wait"
@@ -35,6 +51,18 @@ def full(client, scene, monkeypatch):
         correspondence.from_customer(job, f"{SECRET} from", "b")
         job_notes.write(job, scene.user, f"{SECRET} among us")
         jobs.create(scene.user, "Other", "Other car", "", pike_base())
+        Car.update(title=f"{SECRET}'s Pike", details=f"the plate is {SECRET}").where(Car.id == job.car_id).execute()
+        job = jobs.find(scene.user.shop_id, scene.job.id)
+        about = EntryDescription("", f"what {SECRET.upper()} drove", f"hill, {SECRET}")
+        shelf_service.put_revision(scene.user, job, revisions.of_job(job)[0], about)
+        shelf_service.put_car_file(scene.user, job, f"as of {SECRET.lower()} driver")
+        sessions.say("a browser", f"{SECRET} Driver is taken on.", bad=False)
+        people.set_told_by_mail(scene.user, people.DIGEST)
+        correspondence.from_customer(job, f"{SECRET} once more", "c")
+        Mail.update(made_at=now() - regularly.DIGEST_AFTER * 2).where(Mail.state == mails.HELD).execute()
+    regularly.digest_all()
+    with unit_of_work():
+        assert SECRET in Mail.get(Mail.kind == "digest").details
     return scene
 
 
@@ -50,7 +78,7 @@ def test_given_out_whole(client, full):
     assert answer.status_code == 200
     with zipfile.ZipFile(io.BytesIO(answer.content)) as archive:
         told = json.loads(archive.read("customer.json"))
-        assert {one["text"] for one in told["messages"]} == {f"{SECRET} to", f"{SECRET} from"}
+        assert {one["text"] for one in told["messages"]} == {f"{SECRET} to", f"{SECRET} from", f"{SECRET} once more"}
         assert len(told["links"]) == 1
         assert [one["what"] for one in told["mails"]] == ["message"]
         job = archive_in.open_archive(io.BytesIO(archive.read(f"job-{full.job.id}.zip")), "job.zip")
@@ -72,7 +100,9 @@ def test_erased_so_that_nothing_is_left(client, full):
     )
     left = everything()
     assert SECRET not in left
-    assert SECRET.lower() not in left
+    assert SECRET.lower() not in left.lower()
+    with unit_of_work():
+        assert ShelfEntry.select().count() == 2, "what was put on the shelf stays, and says no more whose it was"
     with unit_of_work():
         assert (Job.select().count(), LogRawChunk.select().count()) == (1, 0)
         assert StoredCalibration.select().count() == 1, "the other job's calibration stays, though it is the same"

@@ -96,6 +96,8 @@ def _filled(text: str, names: dict[str, str]) -> str:
 
 def _names(mail: Mail, shop: Shop | None) -> dict[str, Any]:
     details = json.loads(mail.details)
+    if "lines" in details:
+        details["list"] = "\n".join(f"– {one_line(text)}" for _, text in details["lines"])
     known: dict[str, Any] = {"shop": shop.name if shop is not None else "Uchiwa"} | details
     if mail.job_id is None:
         return known

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 from datetime import timedelta
 from string import Template
+from typing import Any
 
 from uchiwa.core.rounds.progress import Move
 from uchiwa.services.mail.kinds import KINDS
@@ -57,20 +58,25 @@ def _digest(user_id: int) -> None:
         person = User.get_by_id(user_id)
         held = mails.take_held(person)
         if held:
-            details = {"count": f"{len(held)} {'thing' if len(held) == 1 else 'things'}", "list": _lines(held)}
+            details = {"count": f"{len(held)} {'thing' if len(held) == 1 else 'things'}", "lines": _lines(held)}
             mails.post(
                 "digest", person.email, f"digest:{held[0].id}", shop_id=person.shop_id, user=person, details=details
             )
 
 
-def _lines(held: list[Mail]) -> str:
+def _lines(held: list[Mail]) -> list[list[Any]]:
+    """What each tells, with the job it is about: whoever is erased goes from digests, too."""
     ids = {mail.job_id for mail in held}
     about = {
         job.id: {"customer": job.car.customer.name, "car": job.car.title}
         for job in Job.select(Job, Car, Customer).join(Car).join(Customer).where(Job.id.in_(ids))
     }
-    return "\n".join(
-        "– "
-        + Template(KINDS[mail.kind].subject).safe_substitute(about.get(mail.job_id or 0, {}) | json.loads(mail.details))
+    return [
+        [
+            mail.job_id or 0,
+            Template(KINDS[mail.kind].subject).safe_substitute(
+                about.get(mail.job_id or 0, {}) | json.loads(mail.details)
+            ),
+        ]
         for mail in held
-    )
+    ]

@@ -8,7 +8,7 @@ from fastapi import Form, HTTPException, Request
 from fastapi.responses import RedirectResponse, Response
 
 from uchiwa.core.errors import BadInput
-from uchiwa.services import customer_data
+from uchiwa.services import customer_data, log_cache
 from uchiwa.store import audit, customers
 from uchiwa.store.database import unit_of_work
 from uchiwa.store.models import Customer, User
@@ -83,6 +83,7 @@ def erase(
             audit.note("customer-erased", shop_id=user.shop_id, user=user, subject=f"customer {customer_id}")
     except BadInput as error:
         return _page(request, user, show=customer_id, problem=str(error))
+    log_cache.forget()
     say(
         request,
         f"Erased, with {number} job{'' if number == 1 else 's'}. Backups from before still have them, until they are replaced.",

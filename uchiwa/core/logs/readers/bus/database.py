@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
@@ -68,6 +69,9 @@ def read_database(text: str, name: str) -> BusDatabase:
         BadInput: it is too large, or cannot be read; says what is wrong.
     """
     import cantools
+
+    # It tells of each of thousands of faults; what matters of them is said in one sentence.
+    logging.getLogger("cantools").setLevel(logging.CRITICAL)
     from cantools.database.errors import Error
 
     if len(text) > LARGEST:
