@@ -10,6 +10,7 @@ from datetime import timedelta
 
 import pymysql
 import pytest
+from peewee import OperationalError
 
 from tests.store.conftest import log_text
 from uchiwa.core.logs.recognition.knowledge import Assignment, channel_key
@@ -19,7 +20,7 @@ from uchiwa.store import accounts, import_results, jobs, leases, levels, log_sta
 from uchiwa.store.clock import now
 from uchiwa.store.database import has_no_room, unit_of_work
 from uchiwa.store.models import LogChannel, LogFile, Round, WorkerBeat
-from uchiwa.worker import budget, import_process, worker
+from uchiwa.worker import budget, child, import_process, worker
 from uchiwa.worker.telling import Telling
 
 
@@ -100,6 +101,21 @@ def test_a_process_that_dies_costs_a_try_and_a_database_that_is_away_none(scene)
     assert leases.claim(log.id) is None
     assert not importing.import_log(log.id)
     assert state(log)[0] == log_states.REFUSED
+
+
+def test_a_process_whose_database_is_gone_ends_without_a_traceback(capfd):
+    def lost() -> None:
+        raise OperationalError(2003, "Can't connect to MySQL server on '127.0.0.1' ([Errno 111] Connection refused)")
+
+    def broken() -> None:
+        raise KeyError("a fault of ours")
+
+    with pytest.raises(SystemExit) as ended:
+        child.do(lost)
+    assert ended.value.code == child.NO_DATABASE
+    assert "Traceback" not in "".join(capfd.readouterr())
+    with pytest.raises(KeyError):
+        child.do(broken)
 
 
 def test_one_shop_leaves_room_for_another(scene):

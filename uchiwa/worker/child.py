@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import os
 import sys
 import threading
@@ -12,10 +13,11 @@ from typing import Any
 
 from uchiwa import forking
 from uchiwa.core.logs.readers import apart
-from uchiwa.store.database import connect_to
+from uchiwa.store.database import connect_to, is_lost
 from uchiwa.store.place import Place
 
 DONE, FAILED, NO_DATABASE = 0, 1, 2
+_log = logging.getLogger("uchiwa.work")
 
 LOADED = "uchiwa.worker.preloaded"
 """For a worker that runs alone; one of `uchiwa serve` shares the process in which everything is loaded."""
@@ -39,7 +41,22 @@ def _run(parent: Connection, work: Callable[..., None], given: tuple[Any, ...]) 
     apart.already_apart()
     # A damaged file can leave a library with objects that cannot even be taken down; nobody needs to read of that.
     sys.unraisablehook = lambda _: None
-    work(*given)
+    do(work, *given)
+
+
+def do(work: Callable[..., None], *given: Any) -> None:
+    """Do what a process is for; a database that is gone, as when everything is being stopped, ends it without a traceback.
+
+    Raises:
+        SystemExit: the database is gone.
+    """
+    try:
+        work(*given)
+    except Exception as error:
+        if not is_lost(error):
+            raise
+        _log.warning("%s ends: the database does not answer", work.__name__.strip("_"))
+        sys.exit(NO_DATABASE)
 
 
 class Child:
