@@ -33,6 +33,10 @@ from uchiwa.store import (
 from uchiwa.store.database import database, unit_of_work
 from uchiwa.store.models import ALL, Customer, LiveSession, User
 from uchiwa.store.shelf import EntryDescription
+from uchiwa.web.api import jobs as api_jobs
+from uchiwa.web.api import revisions as api_revisions
+from uchiwa.web.api import work as api_work
+from uchiwa.web.api.caller import PATH, RequiredScope
 from uchiwa.web.app import _ROUTES, create_app
 
 SECRET = "Zyxwvut"
@@ -277,3 +281,62 @@ def test_the_table_is_whole(target):
     assert len(ROUTES) > 150
     for path, _ in ROUTES:
         target.address(path)
+
+
+def api_routes() -> list[tuple[str, str, str]]:
+    """Path, method and scope of each route of the programming interface, from its router."""
+    found = []
+    for route in (route for module in (api_jobs, api_work, api_revisions) for route in module.router.routes):
+        if isinstance(route, APIRoute):
+            (scope,) = {
+                part.call.scope for part in every_dependency(route.dependant) if isinstance(part.call, RequiredScope)
+            }
+            found += [(route.path, method, scope) for method in sorted(route.methods)]
+    return found
+
+
+def every_dependency(dependant: Any) -> Iterator[Any]:
+    """It, and all below it."""
+    yield dependant
+    for part in dependant.dependencies:
+        yield from every_dependency(part)
+
+
+def test_a_token_opens_no_more_than_its_person_may(target, visitor, scene):
+    """Route × role × scope: a token made by a tuner, whose role is another when it is used."""
+    routes = api_routes()
+    assert len(routes) >= 10
+    with unit_of_work():
+        person = accounts.create_user(
+            scene.user.shop, "program@example.org", "Program", "a long enough password", "tuner"
+        )
+        tokens = {scope: api_tokens.make(person, scope, [scope], 30) for scope in api_tokens.SCOPES}
+        revoked = api_tokens.make(person, "revoked", ["read", "send", "fetch"], 30)
+        api_tokens.revoke(person, api_tokens.of_person(person)[0].id)
+    values = {**target.values, "job_id": scene.job.id, "number": 1, "kind": "fuel"}
+    opened = 0
+    for role, allowed in api_tokens.ALLOWED.items():
+        with unit_of_work():
+            User.update(role=role).where(User.id == person.id).execute()
+        for path, method, needed in routes:
+            address = PATH + re.sub(r"\{(\w+)(?::\w+)?\}", lambda match: str(values[match[1]]), path)
+            for scope, token in tokens.items():
+                status = visitor.request(method, address, headers={"authorization": f"Bearer {token}"}).status_code
+                may = scope == needed and scope in allowed
+                assert (status not in (401, 403)) is may, (role, method, address, scope, status)
+                opened += may
+            assert visitor.request(method, address, headers={"authorization": f"Bearer {revoked}"}).status_code == 401
+            assert visitor.request(method, address).status_code == 401
+    assert opened > len(routes)
+
+
+@pytest.mark.parametrize(
+    "path", ["/jobs/new/", "/shop/people/", "//evil.example/", "/\\evil.example/", "/sign-in//", "/account/?a=//b/"]
+)
+def test_no_redirect_leads_elsewhere(client, path):
+    answer = client.get(path, headers={"host": "evil.example"}, follow_redirects=False)
+    where = answer.headers.get("location", "")
+    assert "evil.example" not in where.replace("%5C", "\\")
+    assert not where or (where.startswith("/") and not where.startswith(("//", "/\\")))
+    if path in ("/jobs/new/", "/shop/people/"):
+        assert where == path.rstrip("/")
