@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import inspect
-from collections.abc import Callable, Coroutine
+from collections.abc import Callable, Coroutine, Iterator
+from dataclasses import fields, is_dataclass
 from typing import Any
 
 from fastapi import APIRouter, Request
 from fastapi.responses import Response
 from fastapi.routing import APIRoute
-from starlette.datastructures import FormData, UploadFile
+from starlette.datastructures import FormData, ImmutableMultiDict, UploadFile
 
 from uchiwa.core.words.plain_text import many_lines, one_line
 from uchiwa.store.database import run_again
@@ -19,11 +20,22 @@ _AS_TYPED = ("password", "new")
 
 
 def _rewind(*args: object, **kwargs: object) -> None:
-    """Put uploads back to their beginning, for what runs again reads them again."""
-    given = [*args, *kwargs.values()]
-    for one in [*given, *(inner for outer in given if isinstance(outer, list) for inner in outer)]:
-        if isinstance(one, UploadFile):
-            one.file.seek(0)
+    """Put uploads back to their beginning, wherever they are among the arguments, for what runs again reads them again."""
+    for part in (*args, *kwargs.values()):
+        for file in _files_in(part):
+            file.file.seek(0)
+
+
+def _files_in(part: object) -> Iterator[UploadFile]:
+    """The uploads of an argument: itself, those of a list, of a form, or of a form that is read as a dataclass."""
+    if isinstance(part, UploadFile):
+        yield part
+    elif isinstance(part, ImmutableMultiDict):
+        yield from (value for _, value in part.multi_items() if isinstance(value, UploadFile))
+    elif isinstance(part, (list, tuple)):
+        yield from (value for value in part if isinstance(value, UploadFile))
+    elif is_dataclass(part) and not isinstance(part, type):
+        yield from (value for field in fields(part) if isinstance(value := getattr(part, field.name), UploadFile))
 
 
 class Route(APIRoute):
