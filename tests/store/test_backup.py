@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import threading
 import zipfile
+from dataclasses import replace
 
 import pytest
 
@@ -102,3 +103,20 @@ def test_a_raw_upload_that_was_changed_is_found(scene):
     number, bad = backup.damaged_uploads()
     assert (number, len(bad)) == (2, 1)
     assert data
+
+
+@pytest.mark.parametrize("command", ["\\! touch {file}", "system touch {file}", "source {file}", "tee {file}"])
+def test_what_stands_in_a_dump_runs_no_commands(scene, tmp_path, command):
+    opened = tmp_path / "opened"
+    with pytest.raises(backup.BackupError):
+        backup._feed(place(), iter([f"SELECT 1;\n{command.format(file=opened)}\nSELECT 2;\n".encode()]))
+    assert not opened.exists()
+
+
+def test_a_backup_tells_whether_it_was_made_here(scene, tmp_path):
+    manifest = backup.back_up(place(), tmp_path / "shop.backup")
+    assert manifest.made_here(place())
+    assert manifest.made_here(place().rotated()), "older secrets still know what they sealed"
+    assert not manifest.made_here(replace(place(), secret_key="another", older_secret_keys=()))
+    assert not replace(manifest, sha256="0" * 64).made_here(place())
+    assert not replace(manifest, seal="").made_here(place())
