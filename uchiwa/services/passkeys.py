@@ -109,11 +109,11 @@ def begin_signing_in(site: Site) -> tuple[str, str]:
     return options_to_json(options), state
 
 
-def finish_signing_in(site: Site, state: str, told: dict[str, Any]) -> User:
+def finish_signing_in(site: Site, state: str, credential: dict[str, Any]) -> User:
     """The person whose passkey has signed.
 
     Args:
-        told: the browser's answer, as `read_answer` has read it.
+        credential: the browser's answer, as `read_answer` has read it.
 
     Raises:
         BadInput: it is nobody's, or the answer does not belong to what was asked.
@@ -123,11 +123,11 @@ def finish_signing_in(site: Site, state: str, told: dict[str, Any]) -> User:
 
     challenge = _spent(state, "signing in")
     try:
-        passkey = passkeys.find(base64url_to_bytes(str(told["rawId"])))
+        passkey = passkeys.find(base64url_to_bytes(str(credential["rawId"])))
         if passkey is None:
             raise _not_ours()
         signed = verify_authentication_response(
-            credential=told,
+            credential=credential,
             expected_challenge=challenge,
             expected_rp_id=site.host,
             expected_origin=site.origin,
@@ -150,10 +150,10 @@ def read_answer(answer: str) -> dict[str, Any]:
     Raises:
         BadInput: it is none: no JSON, or too long or too deep.
     """
-    told = read_json(answer, where="the browser's answer", advice="try again", largest=_LONGEST)
-    if not isinstance(told, dict):
+    credential = read_json(answer, where="the browser's answer", advice="try again", largest=_LONGEST)
+    if not isinstance(credential, dict):
         raise BadInput("this is no answer of a browser", advice="try again")
-    return told
+    return credential
 
 
 def _spent(state: str, purpose: str) -> bytes:

@@ -70,8 +70,8 @@ class Manifest:
 
     def sealed_with(self, secret: str) -> str:
         """The keyed hash that an installation with this secret writes."""
-        told = json.dumps(asdict(self) | {"seal": ""}, sort_keys=True)
-        return hmac.new(f"backup {secret}".encode(), told.encode(), hashlib.sha256).hexdigest()
+        document = json.dumps(asdict(self) | {"seal": ""}, sort_keys=True)
+        return hmac.new(f"backup {secret}".encode(), document.encode(), hashlib.sha256).hexdigest()
 
     def made_here(self, place: Place) -> bool:
         """Whether this installation made it, and nobody has changed it since."""
@@ -160,8 +160,8 @@ def read_manifest(path: Path) -> Manifest:
         with zipfile.ZipFile(path) as archive:
             if archive.getinfo(_MANIFEST).file_size > _MANIFEST_LARGEST:
                 raise ValueError("what it says of itself is too long")
-            told = read_json(archive.read(_MANIFEST), where=str(path), advice="take another")
-            manifest = Manifest(**told)
+            document = read_json(archive.read(_MANIFEST), where=str(path), advice="take another")
+            manifest = Manifest(**document)
             digest, size = hashlib.sha256(), 0
             with archive.open(_DUMP) as inner:
                 for piece in _unpacked(inner):

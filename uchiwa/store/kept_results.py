@@ -150,11 +150,11 @@ class _Unpickler(pickle.Unpickler):
         Raises:
             UnpicklingError: it is any other.
         """
-        found = super().find_class(module, name) if module.startswith(_OURS) or (module, name) in _OTHERS else None
-        ours = found in (fixed, fixed_array) or (isinstance(found, type) and module.startswith(_OURS))
+        member = super().find_class(module, name) if module.startswith(_OURS) or (module, name) in _OTHERS else None
+        ours = member in (fixed, fixed_array) or (isinstance(member, type) and module.startswith(_OURS))
         if not ours and (module, name) not in _OTHERS:
             raise pickle.UnpicklingError(f"{module}.{name} is no part of a result")
-        return found
+        return member
 
 
 class _Pickler(pickle.Pickler):

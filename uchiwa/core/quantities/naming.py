@@ -142,7 +142,7 @@ _NO_LETTERS = re.compile(r"[^a-z0-9λß]+")
 _BANK_TWO = re.compile(r"\b(?:bank ?2|b2s1|b2 s1|b2|right bank|bank b)\b|(?<=[a-z]) ?2$")
 _BANK_ONE = re.compile(r"\b(?:bank ?1|b1s1|b1 s1|s1|b1|left bank|bank a)\b|(?<=[a-z]) ?1$")
 _CYLINDER = re.compile(r"\b(?:cylinder|cyl|zylinder|zyl) ?(?:no |nr )?([1-9]|1[0-2])\b")
-_AFTER_CATALYST = re.compile(r"\b(?:s2|b1s2|b2s2|sensor 2|post cat|after cat(?:alyst|alyzer)?|rear)\b")
+_AFTER_CATALYST = re.compile(r"\b(?:s2|b1s2|b2s2|sensor 2|post cat|after cat\w{0,20}|rear)\b")
 
 
 def plain_name(name: str) -> str:

@@ -19,8 +19,8 @@ _JOINERS = ("\u200c", "\u200d")
 def one_line(text: str) -> str:
     """A name: composed characters (NFC), no controls, no format or bidirectional marks, no encoded words, single spaces."""
     composed = unicodedata.normalize("NFC", text)
-    seen = "".join(one if _is_seen(one) else " " if one.isspace() else "" for one in composed)
-    return " ".join(_ENCODED_WORD.sub("= ?", seen).split())
+    visible = "".join(one if _is_seen(one) else " " if one.isspace() else "" for one in composed)
+    return " ".join(_ENCODED_WORD.sub("= ?", visible).split())
 
 
 def has_encoded_word(text: str) -> bool:

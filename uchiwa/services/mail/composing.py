@@ -181,8 +181,8 @@ def _must_read_back(message: EmailMessage, headers: Mapping[str, str | Address])
     if sorted(name for name in read if name != "Content-Type") != sorted(expected):
         raise NotAMailError("it would have other headers than those meant")
     for name, value in expected.items():
-        seen = str(read[name].addresses[0]) if name in ("From", "To") else str(read[name])
-        if seen != value or (name in ("From", "To") and len(read[name].addresses) != 1):
+        text = str(read[name].addresses[0]) if name in ("From", "To") else str(read[name])
+        if text != value or (name in ("From", "To") and len(read[name].addresses) != 1):
             raise NotAMailError(f"its header {name} would say something else")
     if [part.get_content_type() for part in read.iter_parts()] != ["text/plain", "text/html"]:
         raise NotAMailError("its words would fall apart")

@@ -121,13 +121,13 @@ def sign_in_options(request: Request) -> Response:
 def sign_in(request: Request, state: Answer = "", answer: Answer = "") -> Response:
     """Begin a session for the person whose passkey has signed."""
     site = _site(request)
-    told = service.read_answer(answer)
+    credential = service.read_answer(answer)
     mark = attempts.mark("passkey", address_of(request.scope))
     if attempts.count(mark, _WINDOW) > _TRIES:
         problem = "Too many tries. Wait ten minutes, then try again."
         return render(request, "sign_in.html", status=429, email="", problem=problem, nobody=False, passkeys=True)
     try:
-        user = _signed_in(site, state, told)
+        user = _signed_in(site, state, credential)
     except BadInput as error:
         return render(request, "sign_in.html", status=401, email="", problem=str(error), nobody=False, passkeys=True)
     attempts.uncount(mark)
@@ -136,8 +136,8 @@ def sign_in(request: Request, state: Answer = "", answer: Answer = "") -> Respon
 
 
 @run_again
-def _signed_in(site: Site, state: str, told: dict[str, Any]) -> User:
+def _signed_in(site: Site, state: str, credential: dict[str, Any]) -> User:
     with unit_of_work():
-        user = service.finish_signing_in(site, state, told)
+        user = service.finish_signing_in(site, state, credential)
         audit.note("signed-in", shop_id=user.shop_id, user=user, subject="with a passkey")
         return user

@@ -54,24 +54,24 @@ def tokens(text: str, name: str) -> list[str]:
         raise BadInput(f"the description has more than {MOST_TOKENS:,} words", where=name, advice="export less of it")
     if everything:
         _must_end(everything[-1], text, name)
-    found = [one for one in everything if not one.startswith(_COMMENTS)]
-    if "/include" in found:
-        said, advice = "parts of this description stand in another file (/include)", "put them in, or export it whole"
-        raise BadInput(said, where=f"{name}, line {line_of(text, found.index('/include'))}", advice=advice)
-    return found
+    words = [one for one in everything if not one.startswith(_COMMENTS)]
+    if "/include" in words:
+        fault, advice = "parts of this description stand in another file (/include)", "put them in, or export it whole"
+        raise BadInput(fault, where=f"{name}, line {line_of(text, words.index('/include'))}", advice=advice)
+    return words
 
 
 def _must_end(last: str, text: str, name: str) -> None:
     """Whether the last word has an end; one that has none reaches to the end of the text."""
     if last.startswith("/*"):
-        said = None if last.endswith("*/") and len(last) >= 4 else "a comment does not end"
+        fault = None if last.endswith("*/") and len(last) >= 4 else "a comment does not end"
     elif last.startswith('"'):
-        said = None if _STRING.fullmatch(last) else "a text in quotes does not end"
+        fault = None if _STRING.fullmatch(last) else "a text in quotes does not end"
     else:
-        said = "a part in A2ML does not end" if last.startswith("/begin") and not _ends_a2ml(last) else None
-    if said is not None:
+        fault = "a part in A2ML does not end" if last.startswith("/begin") and not _ends_a2ml(last) else None
+    if fault is not None:
         line = text.count("\n", 0, len(text) - len(last)) + 1
-        raise BadInput(said, where=f"{name}, line {line}", advice=ADVICE)
+        raise BadInput(fault, where=f"{name}, line {line}", advice=ADVICE)
 
 
 def _ends_a2ml(word: str) -> bool:
